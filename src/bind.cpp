@@ -1,0 +1,227 @@
+#include "bind.h"
+
+#include <algorithm>
+#include <cstring>
+
+#include "kernel/parallel.h"
+
+using namespace Rcpp;
+using namespace civic;
+
+namespace {
+
+template <class T, int RTYPE>
+std::span<T> span_of(const Vector<RTYPE>& v) {
+  return {reinterpret_cast<T*>(const_cast<typename Vector<RTYPE>::stored_type*>(v.begin())), static_cast<std::size_t>(v.size())};
+}
+
+std::span<const int> ints(const List& store, const char* name) {
+  const SEXP column = store[name];
+  if (TYPEOF(column) != INTSXP) stop("the shape store is damaged: %s", name);
+  return {INTEGER(column), static_cast<std::size_t>(XLENGTH(column))};
+}
+
+std::span<const double> doubles(const List& store, const char* name) {
+  const SEXP column = store[name];
+  if (Rf_isNull(column)) return {};
+  if (TYPEOF(column) != REALSXP) stop("the shape store is damaged: %s", name);
+  return {REAL(column), static_cast<std::size_t>(XLENGTH(column))};
+}
+
+List store_list(SEXP types, SEXP part_types, SEXP shape_parts, SEXP part_rings, SEXP ring_vertices, SEXP x, SEXP y, SEXP z,
+                SEXP m, SEXP boxes) {
+  return List::create(_["types"] = types, _["part_types"] = part_types, _["shape_parts"] = shape_parts,
+                      _["part_rings"] = part_rings, _["ring_vertices"] = ring_vertices, _["x"] = x, _["y"] = y, _["z"] = z,
+                      _["m"] = m, _["boxes"] = boxes);
+}
+
+SEXP or_null(std::vector<double>& values) { return values.empty() ? R_NilValue : SEXP(r_vector(values)); }
+
+NumericVector r_boxes(std::vector<Box>& boxes) {
+  NumericVector out(4 * boxes.size());
+  std::memcpy(out.begin(), boxes.data(), boxes.size() * sizeof(Box));
+  std::vector<Box>().swap(boxes);
+  return out;
+}
+
+void check_interrupt(void*) { R_CheckUserInterrupt(); }
+
+}  // namespace
+
+StoreView store_view(const List& store) {
+  StoreView view;
+  view.types = ints(store, "types");
+  view.part_types = ints(store, "part_types");
+  view.shape_parts = ints(store, "shape_parts");
+  view.part_rings = ints(store, "part_rings");
+  view.ring_vertices = ints(store, "ring_vertices");
+  view.x = doubles(store, "x");
+  view.y = doubles(store, "y");
+  view.z = doubles(store, "z");
+  view.m = doubles(store, "m");
+  const auto boxes = doubles(store, "boxes");
+  view.boxes = {reinterpret_cast<const Box*>(boxes.data()), boxes.size() / 4};
+  if (view.shape_parts.size() != view.types.size() + 1 || view.boxes.size() != view.types.size() ||
+      view.y.size() != view.x.size())
+    stop("the shape store is damaged: its columns differ in length");
+  return view;
+}
+
+ShapeRows shape_rows(const IntegerVector& handles, const List& store) {
+  ShapeRows rows{store_view(store), {handles.begin(), static_cast<std::size_t>(handles.size())}};
+  for (const int handle : rows.handles)
+    if (handle > rows.store.size()) stop("the shape store is damaged: a handle points beyond it");
+  return rows;
+}
+
+List r_store(StoreBuffer& b) {
+  const IntegerVector types = r_vector(b.types), part_types = r_vector(b.part_types), shape_parts = r_vector(b.shape_parts),
+                      part_rings = r_vector(b.part_rings), ring_vertices = r_vector(b.ring_vertices);
+  const NumericVector x = r_vector(b.x), y = r_vector(b.y), boxes = r_boxes(b.boxes);
+  const RObject z = or_null(b.z), m = or_null(b.m);
+  return store_list(types, part_types, shape_parts, part_rings, ring_vertices, x, y, z, m, boxes);
+}
+
+RStore::RStore(const StoreCounts& c) {
+  IntegerVector types(no_init(c.shapes)), part_types(no_init(c.parts)), shape_parts(no_init(c.shapes + 1)),
+      part_rings(no_init(c.parts + 1)), ring_vertices(no_init(c.rings + 1));
+  NumericVector x(no_init(c.vertices)), y(no_init(c.vertices)), boxes(no_init(4 * c.shapes));
+  NumericVector z(no_init(c.z ? c.vertices : 0)), m(no_init(c.m ? c.vertices : 0));
+  target = {span_of<int>(types),         span_of<int>(part_types),    span_of<int>(shape_parts),
+            span_of<int>(part_rings),    span_of<int>(ring_vertices), span_of<double>(x),
+            span_of<double>(y),          span_of<double>(z),          span_of<double>(m),
+            {reinterpret_cast<Box*>(boxes.begin()), c.shapes}};
+  list = store_list(types, part_types, shape_parts, part_rings, ring_vertices, x, y, c.z ? SEXP(z) : R_NilValue,
+                    c.m ? SEXP(m) : R_NilValue, boxes);
+}
+
+ByteSource::ByteSource(SEXP source) {
+  if (TYPEOF(source) == RAWSXP) {
+    bytes_ = {RAW(source), static_cast<std::size_t>(XLENGTH(source))};
+    return;
+  }
+  content_ = FileContent::read(as<std::string>(source));
+  bytes_ = content_.bytes();
+  padded_ = true;
+}
+
+ByteSpan ByteSource::padded() {
+  if (padded_) return bytes_;
+  content_ = FileContent::allocate(bytes_.size());
+  std::copy(bytes_.begin(), bytes_.end(), content_.data());
+  return content_.bytes();
+}
+
+RawVector r_raw(const std::vector<std::uint8_t>& bytes) { return RawVector(bytes.begin(), bytes.end()); }
+
+DataFrame r_notices(const Notices& notices) {
+  CharacterVector what, first;
+  NumericVector count;
+  for (const Notice& notice : notices.all()) {
+    what.push_back(String(notice.what, CE_UTF8));
+    first.push_back(String(notice.first, CE_UTF8));
+    count.push_back(static_cast<double>(notice.count));
+  }
+  return DataFrame::create(_["what"] = what, _["count"] = count, _["first"] = first, _["stringsAsFactors"] = false);
+}
+
+namespace {
+
+// R strings hold no NUL; JSON may.
+SEXP r_string(std::string_view text, std::string& spare) {
+  if (std::memchr(text.data(), 0, text.size())) {
+    spare = text;
+    std::erase(spare, '\0');
+    text = spare;
+  }
+  const bool ascii = std::all_of(text.begin(), text.end(), [](char c) { return static_cast<signed char>(c) >= 0; });
+  return Rf_mkCharLenCE(text.data(), static_cast<int>(text.size()), ascii ? CE_NATIVE : CE_UTF8);
+}
+
+}  // namespace
+
+SEXP r_column(Column& column) {
+  switch (column.type) {
+    case ColumnType::logical: {
+      LogicalVector out(column.integers.begin(), column.integers.end());
+      return out;
+    }
+    case ColumnType::integer:
+      return r_vector(column.integers);
+    case ColumnType::real:
+      for (double& v : column.reals)
+        if (std::isnan(v)) v = NA_REAL;
+      return r_vector(column.reals);
+    case ColumnType::date: {
+      NumericVector out = r_vector(column.reals);
+      for (double& v : out)
+        if (std::isnan(v)) v = NA_REAL;
+      out.attr("class") = "Date";
+      return out;
+    }
+    default: {
+      const std::size_t n = column.texts.size();
+      CharacterVector out(n);
+      std::string spare;
+      for (std::size_t i = 0; i < n; ++i)
+        SET_STRING_ELT(out, i, column.texts.missing(i) ? NA_STRING : r_string(column.texts[i], spare));
+      return out;
+    }
+  }
+}
+
+namespace {
+
+Column kernel_column(SEXP values) {
+  Column column;
+  const R_xlen_t n = XLENGTH(values);
+  switch (TYPEOF(values)) {
+    case LGLSXP:
+      column.type = ColumnType::logical;
+      column.integers.assign(LOGICAL(values), LOGICAL(values) + n);
+      break;
+    case INTSXP:
+      column.type = ColumnType::integer;
+      column.integers.assign(INTEGER(values), INTEGER(values) + n);
+      break;
+    case REALSXP:
+      column.type = Rf_inherits(values, "Date") ? ColumnType::date : ColumnType::real;
+      column.reals.assign(REAL(values), REAL(values) + n);
+      break;
+    case STRSXP:
+      column.type = ColumnType::text;
+      for (R_xlen_t i = 0; i < n; ++i) {
+        const SEXP text = STRING_ELT(values, i);
+        if (text == NA_STRING) column.texts.push_missing();
+        else column.texts.push(Rf_translateCharUTF8(text));
+      }
+      break;
+    default:
+      stop("a column of type %s cannot be written", Rf_type2char(TYPEOF(values)));
+  }
+  return column;
+}
+
+}  // namespace
+
+std::vector<Column> kernel_columns(const List& columns) {
+  std::vector<Column> out;
+  if (columns.size() == 0) return out;
+  const CharacterVector names = columns.names();
+  for (R_xlen_t i = 0; i < columns.size(); ++i) {
+    out.push_back(kernel_column(columns[i]));
+    out.back().name = Rf_translateCharUTF8(names[i]);
+  }
+  return out;
+}
+
+// [[Rcpp::export]]
+void core_start() {
+  interrupt_requested() = [] { return R_ToplevelExec(check_interrupt, nullptr) == FALSE; };
+}
+
+// [[Rcpp::export]]
+void core_set_threads(int threads) {
+  const int all = static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));
+  thread_limit() = static_cast<unsigned>(threads < 1 ? all : threads);
+}

@@ -1,0 +1,38 @@
+#include "bind.h"
+#include "kernel/classify/intervals.h"
+#include "kernel/error.h"
+
+using namespace Rcpp;
+using namespace civic;
+
+namespace {
+
+std::span<const double> span_of(const NumericVector& values) {
+  return {values.begin(), static_cast<std::size_t>(values.size())};
+}
+
+}  // namespace
+
+// [[Rcpp::export]]
+NumericVector core_class_breaks(NumericVector values, int classes, std::string method) {
+  const auto sorted = finite_sorted(span_of(values));
+  if (sorted.empty()) throw ArgumentError("there are no values to classify");
+  auto breaks = method == "equal"      ? equal_breaks(sorted, classes)
+                : method == "quantile" ? quantile_breaks(sorted, classes)
+                                       : natural_breaks(sorted, classes);
+  return r_vector(breaks);
+}
+
+// [[Rcpp::export]]
+double core_variance_fit(NumericVector values, NumericVector breaks) {
+  return variance_fit(finite_sorted(span_of(values)), span_of(breaks));
+}
+
+// 1-based class of each value, NA outside the breaks.
+// [[Rcpp::export]]
+IntegerVector core_class_of(NumericVector values, NumericVector breaks) {
+  auto classes = class_of(span_of(values), span_of(breaks));
+  for (int& c : classes)
+    if (c == 0) c = NA_INTEGER;
+  return r_vector(classes);
+}

@@ -1,0 +1,191 @@
+#include "bind.h"
+#include "kernel/error.h"
+#include "kernel/shapes/wkb.h"
+#include "kernel/shapes/wkt.h"
+
+using namespace Rcpp;
+using namespace civic;
+
+namespace {
+
+// Reads one shape an element, naming the element in errors.
+template <class ReadOne>
+List read_each(R_xlen_t n, const ReadOne& read_one) {
+  ShapeBuilder builder;
+  IntegerVector handles(n, NA_INTEGER);
+  for (R_xlen_t i = 0; i < n; ++i) {
+    try {
+      if (read_one(i, builder)) handles[i] = builder.size();
+    } catch (const FormatError& problem) {
+      throw FormatError("element " + std::to_string(i + 1) + ": " + problem.what());
+    }
+  }
+  StoreBuffer store = builder.take();
+  return List::create(_["store"] = r_store(store), _["handles"] = handles);
+}
+
+}  // namespace
+
+// [[Rcpp::export]]
+List core_shapes_from_wkt(CharacterVector texts) {
+  return read_each(texts.size(), [&](R_xlen_t i, ShapeBuilder& builder) {
+    if (CharacterVector::is_na(texts[i])) return false;
+    read_wkt(CHAR(texts[i]), builder);
+    return true;
+  });
+}
+
+// [[Rcpp::export]]
+List core_shapes_from_wkb(List blobs) {
+  return read_each(blobs.size(), [&](R_xlen_t i, ShapeBuilder& builder) {
+    const SEXP blob = blobs[i];
+    if (Rf_isNull(blob)) return false;
+    if (TYPEOF(blob) != RAWSXP) throw FormatError("it is no raw vector");
+    read_wkb({RAW(blob), static_cast<std::size_t>(XLENGTH(blob))}, builder);
+    return true;
+  });
+}
+
+// [[Rcpp::export]]
+CharacterVector core_wkt(IntegerVector handles, List store, int decimals) {
+  const ShapeRows rows = shape_rows(handles, store);
+  CharacterVector out(rows.size(), NA_STRING);
+  std::string text;
+  for (int i = 0; i < rows.size(); ++i) {
+    if (rows[i] < 0) continue;
+    text.clear();
+    write_wkt(rows.store, rows[i], decimals, text);
+    out[i] = text;
+  }
+  return out;
+}
+
+// [[Rcpp::export]]
+List core_wkb(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  List out(rows.size());
+  for (int i = 0; i < rows.size(); ++i) {
+    if (rows[i] < 0) continue;
+    std::vector<std::uint8_t> bytes;
+    write_wkb(rows.store, rows[i], bytes);
+    out[i] = r_raw(bytes);
+  }
+  return out;
+}
+
+// Points from coordinate vectors; a row where x or y is missing has no shape.
+// [[Rcpp::export]]
+List core_point_shapes(NumericVector x, NumericVector y) {
+  const R_xlen_t n = x.size();
+  IntegerVector handles(n, NA_INTEGER);
+  StoreCounts counts;
+  for (R_xlen_t i = 0; i < n; ++i)
+    if (!std::isnan(x[i]) && !std::isnan(y[i])) handles[i] = static_cast<int>(++counts.shapes);
+  counts.parts = counts.rings = counts.vertices = counts.shapes;
+  RStore store(counts);
+  const StoreTarget& t = store.target;
+  int at = 0;
+  for (R_xlen_t i = 0; i < n; ++i) {
+    if (handles[i] == NA_INTEGER) continue;
+    t.types[at] = t.part_types[at] = static_cast<int>(ShapeKind::point);
+    t.shape_parts[at] = t.part_rings[at] = t.ring_vertices[at] = at;
+    t.x[at] = x[i];
+    t.y[at] = y[i];
+    t.boxes[at] = Box();
+    t.boxes[at].add(x[i], y[i]);
+    ++at;
+  }
+  t.shape_parts[at] = t.part_rings[at] = t.ring_vertices[at] = at;
+  return List::create(_["store"] = store.list, _["handles"] = handles);
+}
+
+// [[Rcpp::export]]
+List core_gather(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  std::vector<int> fresh;
+  StoreBuffer out = gather({&rows, 1}, fresh, NA_INTEGER);
+  return List::create(_["store"] = r_store(out), _["handles"] = r_vector(fresh));
+}
+
+// [[Rcpp::export]]
+List core_concatenate(List stores) {
+  std::vector<StoreView> views;
+  for (R_xlen_t i = 0; i < stores.size(); ++i) views.push_back(store_view(stores[i]));
+  StoreBuffer out = concatenate(views);
+  return r_store(out);
+}
+
+// [[Rcpp::export]]
+IntegerVector core_content_ranks(List store) {
+  std::vector<int> ranks = content_ranks(store_view(store));
+  return r_vector(ranks);
+}
+
+// One row a vertex, as coordinates_of() returns them.
+// [[Rcpp::export]]
+List core_coordinates(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  const StoreView& s = rows.store;
+  std::size_t n = 0;
+  for (int i = 0; i < rows.size(); ++i)
+    if (rows[i] >= 0) n += s.shape_vertices(rows[i]).size();
+  IntegerVector shape(no_init(n)), part(no_init(n)), ring(no_init(n));
+  NumericVector x(no_init(n)), y(no_init(n)), z(no_init(s.z.empty() ? 0 : n)), m(no_init(s.m.empty() ? 0 : n));
+  std::size_t at = 0;
+  for (int i = 0; i < rows.size(); ++i) {
+    if (rows[i] < 0) continue;
+    const IndexRange parts = s.parts(rows[i]);
+    for (int p = parts.begin; p < parts.end; ++p) {
+      const IndexRange rings = s.rings(p);
+      for (int r = rings.begin; r < rings.end; ++r) {
+        const IndexRange vertices = s.vertices(r);
+        for (int v = vertices.begin; v < vertices.end; ++v, ++at) {
+          shape[at] = i + 1;
+          part[at] = p - parts.begin + 1;
+          ring[at] = r - rings.begin + 1;
+          x[at] = s.x[v];
+          y[at] = s.y[v];
+          if (!s.z.empty()) z[at] = s.z[v];
+          if (!s.m.empty()) m[at] = s.m[v];
+        }
+      }
+    }
+  }
+  List out = List::create(_["shape"] = shape, _["part"] = part, _["ring"] = ring, _["x"] = x, _["y"] = y);
+  if (!s.z.empty()) out["z"] = z;
+  if (!s.m.empty()) out["m"] = m;
+  return out;
+}
+
+// Type code of each row, NA where the shape is missing.
+// [[Rcpp::export]]
+IntegerVector core_types(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  IntegerVector out(rows.size(), NA_INTEGER);
+  for (int i = 0; i < rows.size(); ++i)
+    if (rows[i] >= 0) out[i] = rows.store.types[rows[i]];
+  return out;
+}
+
+// Vertices of each row, 0 where the shape is missing or empty.
+// [[Rcpp::export]]
+IntegerVector core_vertex_counts(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  IntegerVector out(rows.size());
+  for (int i = 0; i < rows.size(); ++i)
+    if (rows[i] >= 0) out[i] = rows.store.shape_vertices(rows[i]).size();
+  return out;
+}
+
+// A matrix of four rows (xmin, ymin, xmax, ymax), a column each; NA where there is no box.
+// [[Rcpp::export]]
+NumericMatrix core_boxes(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  NumericMatrix out(4, rows.size());
+  for (int i = 0; i < rows.size(); ++i) {
+    const Box box = rows.box(i);
+    const double edges[] = {box.xmin, box.ymin, box.xmax, box.ymax};
+    for (int k = 0; k < 4; ++k) out(k, i) = box.empty() ? NA_REAL : edges[k];
+  }
+  return out;
+}

@@ -1,0 +1,70 @@
+// A coordinate reference system as a value: what it is, not how it is spelled.
+#pragma once
+#include <array>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+namespace civic {
+
+struct Ellipsoid {
+  std::string name;
+  double semi_major = 6378137.0;         // metres
+  double inverse_flattening = 298.257223563;  // 0 for a sphere
+
+  double flattening() const { return inverse_flattening == 0 ? 0 : 1 / inverse_flattening; }
+  double e2() const { return flattening() * (2 - flattening()); }
+};
+
+// Shift to WGS 84: dx, dy, dz in metres, rx, ry, rz in arc-seconds, scale in parts per million; position vector
+// convention (EPSG method 9606).
+using DatumShift = std::array<double, 7>;
+
+struct Datum {
+  std::string name;
+  Ellipsoid ellipsoid;
+  std::optional<DatumShift> shift;
+  double shift_accuracy = 0;  // metres, 0 where not stated
+  bool wants_grid = false;    // the registry prefers a grid file to the shift
+};
+
+enum class CrsKind { projected, geographic, geocentric, compound, local };
+
+struct AreaOfUse {
+  double south = 0, west = 0, north = 0, east = 0;  // degrees
+  std::string text;
+};
+
+using Parameters = std::vector<std::pair<std::string, double>>;
+
+struct Crs {
+  CrsKind kind = CrsKind::geographic;
+  std::string name;
+  std::string code;         // "EPSG:32757", or empty
+  bool matched = false;     // the code was found by comparing meaning, not stated by the source
+  Datum datum;
+  std::string meridian = "Greenwich";
+  double meridian_degrees = 0;
+  std::string unit = "metre";  // of the coordinates
+  double unit_size = 1;        // in metres, or in degrees for a geographic CRS
+  std::string geographic_name;  // of the base of a projected CRS
+  std::string geographic_code;
+  double angular_unit = 1;      // degrees per unit of the base geographic CRS
+  std::string method;           // EPSG name of the projection method
+  Parameters parameters;        // OGC names; angles in degrees, lengths in the CRS's unit
+  std::optional<AreaOfUse> area;
+
+  double parameter(const std::string& name, double otherwise) const;
+};
+
+// Whether coordinates in one mean the same in the other: kind, ellipsoid, datum, meridian, unit, method and
+// parameters; names and codes do not count where the datums agree.
+bool same_meaning(const Crs& a, const Crs& b);
+
+// Whether two datum names are spellings of one datum: "D_North_American_1983", "North American Datum 1983".
+bool same_datum_name(const std::string& a, const std::string& b);
+
+const char* kind_name(CrsKind kind);
+
+}  // namespace civic

@@ -1,0 +1,178 @@
+#include "registry.h"
+
+#include <algorithm>
+#include <charconv>
+#include <cmath>
+#include <cstdlib>
+#include <fstream>
+#include <sstream>
+
+#include "../error.h"
+
+namespace civic {
+namespace {
+
+std::vector<std::string_view> split(std::string_view text, char at) {
+  std::vector<std::string_view> fields;
+  for (;;) {
+    const std::size_t end = text.find(at);
+    fields.push_back(text.substr(0, end));
+    if (end == std::string_view::npos) return fields;
+    text.remove_prefix(end + 1);
+  }
+}
+
+template <class T>
+T number(std::string_view text) {
+  T value{};
+  std::from_chars(text.data(), text.data() + text.size(), value);
+  return value;
+}
+
+std::string_view second_field(std::string_view record) {
+  record.remove_prefix(record.find('\t') + 1);
+  return record.substr(0, record.find('\t'));
+}
+
+}  // namespace
+
+Registry Registry::load(const std::string& path) {
+  std::ifstream file(path, std::ios::binary | std::ios::ate);
+  if (!file) throw FileError("cannot read the CRS registry " + path);
+  Registry registry;
+  registry.text_.resize(static_cast<std::size_t>(file.tellg()));
+  file.seekg(0);
+  file.read(registry.text_.data(), static_cast<std::streamsize>(registry.text_.size()));
+  std::string_view rest = registry.text_;
+  while (!rest.empty()) {
+    const std::size_t end = std::min(rest.find('\n'), rest.size());
+    const Record record = rest.substr(0, end);
+    rest.remove_prefix(std::min(end + 1, rest.size()));
+    if (record.size() < 2) continue;
+    switch (record[0]) {
+      case 'D':
+        registry.datums_.push_back(record);
+        break;
+      case 'M':
+        registry.methods_.push_back(record);
+        break;
+      case 'A':
+        registry.areas_.push_back(record);
+        break;
+      default:
+        registry.rows_.emplace_back(number<int>(second_field(record)), record);
+    }
+  }
+  std::sort(registry.rows_.begin(), registry.rows_.end());
+  return registry;
+}
+
+std::optional<Crs> Registry::find(int code) const {
+  const auto at = std::lower_bound(rows_.begin(), rows_.end(), code,
+                                   [](const auto& row, int wanted) { return row.first < wanted; });
+  if (at == rows_.end() || at->first != code) return std::nullopt;
+  return parse(at->second);
+}
+
+Datum Registry::parse_datum(int id) const {
+  const auto f = split(datums_.at(id - 1), '\t');
+  Datum datum;
+  datum.name = f[2];
+  datum.ellipsoid = {std::string(f[3]), number<double>(f[4]), number<double>(f[5])};
+  if (!f[6].empty()) {
+    const auto values = split(f[6], ',');
+    DatumShift shift{};
+    for (std::size_t i = 0; i < shift.size(); ++i) shift[i] = number<double>(values.at(i));
+    datum.shift = shift;
+  }
+  datum.shift_accuracy = number<double>(f[7]);
+  datum.wants_grid = f[8] == "yes";
+  return datum;
+}
+
+AreaOfUse Registry::parse_area(Record box, Record id) const {
+  const auto edges = split(box, ',');
+  AreaOfUse area{number<double>(edges.at(0)), number<double>(edges.at(1)), number<double>(edges.at(2)),
+                 number<double>(edges.at(3)), ""};
+  area.text = split(areas_.at(number<int>(id) - 1), '\t').at(2);
+  return area;
+}
+
+Crs Registry::parse(Record record) const {
+  const auto f = split(record, '\t');
+  Crs crs;
+  switch (record[0]) {
+    case 'G':
+      crs.kind = CrsKind::geographic;
+      crs.datum = parse_datum(number<int>(f[3]));
+      crs.meridian = f[4];
+      crs.meridian_degrees = number<double>(f[5]);
+      crs.unit = f[6];
+      crs.unit_size = crs.angular_unit = number<double>(f[7]);
+      crs.area = parse_area(f[8], f[9]);
+      break;
+    case 'X':
+      crs.kind = CrsKind::geocentric;
+      crs.datum = parse_datum(number<int>(f[3]));
+      crs.area = parse_area(f[4], f[5]);
+      break;
+    case 'C': {
+      const auto horizontal = find(number<int>(f[3]));
+      if (!horizontal) throw CrsError("the registry lacks the horizontal part of EPSG:" + std::string(f[1]));
+      crs = *horizontal;  // heights are left as they are, so that only the horizontal part counts
+      crs.area = parse_area(f[4], f[5]);
+      break;
+    }
+    default: {
+      crs = *find(number<int>(f[3]));
+      crs.kind = CrsKind::projected;
+      crs.geographic_name = crs.name;
+      crs.geographic_code = crs.code;
+      crs.angular_unit = crs.unit_size;
+      const auto method = split(methods_.at(number<int>(f[4]) - 1), '\t');
+      crs.method = method.at(2);
+      const auto names = split(method.at(3), ';'), values = split(f[5], ';');
+      for (std::size_t i = 0; i < names.size(); ++i)
+        crs.parameters.emplace_back(std::string(names[i]), number<double>(values.at(i)));
+      crs.unit = f[6];
+      crs.unit_size = number<double>(f[7]);
+      crs.area = parse_area(f[8], f[9]);
+    }
+  }
+  crs.name = f[2];
+  crs.code = "EPSG:" + std::string(f[1]);
+  return crs;
+}
+
+int Registry::match(const Crs& crs) const {
+  const char kind = crs.kind == CrsKind::projected    ? 'P'
+                    : crs.kind == CrsKind::geographic ? 'G'
+                                                      : 'X';
+  for (const auto& [code, record] : rows_)
+    if (record[0] == kind && same_meaning(parse(record), crs)) return code;
+  return 0;
+}
+
+std::optional<Datum> Registry::find_datum(const Datum& wanted) const {
+  for (std::size_t id = 1; id <= datums_.size(); ++id) {
+    Datum datum = parse_datum(static_cast<int>(id));
+    if (std::fabs(datum.ellipsoid.semi_major - wanted.ellipsoid.semi_major) < 1e-3 &&
+        std::fabs(datum.ellipsoid.inverse_flattening - wanted.ellipsoid.inverse_flattening) < 1e-5 &&
+        same_datum_name(datum.name, wanted.name))
+      return datum;
+  }
+  return std::nullopt;
+}
+
+std::vector<int> Registry::codes_near(int code, int count) const {
+  std::vector<int> codes;
+  for (const auto& row : rows_) codes.push_back(row.first);
+  std::sort(codes.begin(), codes.end(), [&](int a, int b) {
+    const long da = std::labs(static_cast<long>(a) - code), db = std::labs(static_cast<long>(b) - code);
+    return da != db ? da < db : a < b;
+  });
+  codes.resize(std::min<std::size_t>(codes.size(), count));
+  return codes;
+}
+
+}  // namespace civic

@@ -1,0 +1,566 @@
+#include "shapefile.h"
+
+#include <algorithm>
+#include <cmath>
+#include <cstdlib>
+#include <mutex>
+#include <numeric>
+
+#include "../error.h"
+#include "../parallel.h"
+#include "../predicate/locate.h"
+
+namespace civic {
+namespace {
+
+constexpr std::size_t header_size = 100;
+
+// Shape types of the format: the family is the type modulo 10, tens tell Z (1) and M (2).
+enum Family { null_shape = 0, point = 1, polyline = 3, polygon = 5, multipoint = 8 };
+
+bool known_type(int type) {
+  const int family = type % 10;
+  return type == 0 ||
+         (type / 10 <= 2 && (family == point || family == polyline || family == polygon || family == multipoint));
+}
+
+std::string type_text(int type) { return type == 31 ? "31 (multipatch)" : std::to_string(type); }
+
+double coordinate(const std::uint8_t* points, std::size_t i, int axis) { return little<double>(points + 16 * i + 8 * axis); }
+
+double measure_value(const std::uint8_t* at) {
+  const double m = little<double>(at);
+  return m < -1e38 ? nan_value : m;  // the format's way to say no value
+}
+
+// The parts of a polyline, polygon or multipoint record, with the offsets of its blocks.
+struct RecordLayout {
+  const std::uint8_t* content;
+  std::size_t parts = 0, points = 0;
+  std::size_t parts_at = 0, points_at = 0, z_at = 0, m_at = 0, end = 0;  // m_at is 0 where there is no M
+
+  RecordLayout(const std::uint8_t* content, int type, std::size_t length) : content(content) {
+    const int family = type % 10;
+    const bool z = type / 10 == 1, may_have_m = type / 10 >= 1;
+    if (family == point) {
+      points = 1;
+      points_at = 4;
+      end = 20;
+      if (z) z_at = end, end += 8;
+      if (may_have_m && end + 8 <= length) m_at = end, end += 8;
+      return;
+    }
+    const std::size_t counts_at = 36;
+    end = counts_at + (family == multipoint ? 4 : 8);
+    if (length < end) return;
+    if (family != multipoint) parts = little<std::uint32_t>(content + counts_at);
+    points = little<std::uint32_t>(content + end - 4);
+    parts_at = end;
+    points_at = parts_at + 4 * parts;
+    end = points_at + 16 * points;
+    if (z) z_at = end + 16, end = z_at + 8 * points;
+    if (may_have_m && end + 16 + 8 * points <= length) m_at = end + 16, end = m_at + 8 * points;
+  }
+
+  IndexRange part(std::size_t i) const {
+    const auto begin = little<std::int32_t>(content + parts_at + 4 * i);
+    const auto stop = i + 1 < parts ? little<std::int32_t>(content + parts_at + 4 * (i + 1))
+                                    : static_cast<std::int32_t>(points);
+    return {begin, stop};
+  }
+  const std::uint8_t* points_begin() const { return content + points_at; }
+};
+
+bool is_closed(const std::uint8_t* points, IndexRange ring) {
+  return ring.size() < 1 || std::memcmp(points + 16 * ring.begin, points + 16 * (ring.end - 1), 16) == 0 ||
+         (coordinate(points, ring.begin, 0) == coordinate(points, ring.end - 1, 0) &&
+          coordinate(points, ring.begin, 1) == coordinate(points, ring.end - 1, 1));
+}
+
+double signed_area_twice(const std::uint8_t* points, IndexRange ring) {
+  if (ring.size() < 3) return 0;
+  const double x0 = coordinate(points, ring.begin, 0), y0 = coordinate(points, ring.begin, 1);
+  double sum = 0, ax = 0, ay = 0;
+  for (int i = ring.begin + 1; i < ring.end; ++i) {
+    const double bx = coordinate(points, i, 0) - x0, by = coordinate(points, i, 1) - y0;
+    sum += ax * by - bx * ay;
+    ax = bx;
+    ay = by;
+  }
+  return sum;
+}
+
+// Whether a vertex of `inner` lies in `outer`; vertices on its boundary do not decide.
+bool ring_holds(const std::uint8_t* points, IndexRange outer, IndexRange inner) {
+  StoreBuffer buffer;
+  buffer.types = {3};
+  buffer.part_types = {3};
+  buffer.shape_parts = {0, 1};
+  buffer.part_rings = {0, 1};
+  buffer.ring_vertices = {0, outer.size()};
+  for (int i = outer.begin; i < outer.end; ++i) {
+    buffer.x.push_back(coordinate(points, i, 0));
+    buffer.y.push_back(coordinate(points, i, 1));
+  }
+  const StoreView view = buffer.view();
+  for (int i = inner.begin; i < inner.end; ++i) {
+    const Location where = locate_in_shape(view, 0, coordinate(points, i, 0), coordinate(points, i, 1));
+    if (where != Location::boundary) return where == Location::inside;
+  }
+  return false;
+}
+
+// Rings of a polygon record, grouped: each shell followed by its holes.
+struct RingPlan {
+  struct Placed {
+    int ring;
+    bool shell, reverse;
+  };
+  std::vector<Placed> order;
+  bool rewound = false;  // the rings' directions did not tell shells from holes
+};
+
+RingPlan plan_rings(const RecordLayout& layout) {
+  const auto* points = layout.points_begin();
+  const int n = static_cast<int>(layout.parts);
+  std::vector<double> area(n);
+  for (int i = 0; i < n; ++i) area[i] = signed_area_twice(points, layout.part(i));
+  RingPlan plan;
+  // Shells run clockwise in this format, so that their area is negative.
+  const int shells = static_cast<int>(std::count_if(area.begin(), area.end(), [](double a) { return a < 0; }));
+  if (n == 1 || (shells == 1 && area[0] < 0)) {
+    for (int i = 0; i < n; ++i) plan.order.push_back({i, i == 0, i == 0 ? area[i] < 0 : area[i] > 0});
+    plan.rewound = n == 1 && area[0] > 0;
+    return plan;
+  }
+  // The smallest shell that holds a ring owns it. Where directions tell nothing, rings at even depth are shells.
+  std::vector<int> owner(n, -1);
+  std::vector<char> shell(n);
+  for (int i = 0; i < n; ++i) shell[i] = area[i] < 0;
+  if (shells == 0) {
+    plan.rewound = true;
+    for (int i = 0; i < n; ++i) {
+      int depth = 0;
+      for (int j = 0; j < n; ++j)
+        depth += j != i && std::fabs(area[j]) > std::fabs(area[i]) && ring_holds(points, layout.part(j), layout.part(i));
+      shell[i] = depth % 2 == 0;
+    }
+  }
+  for (int i = 0; i < n; ++i) {
+    if (shell[i]) continue;
+    for (int j = 0; j < n; ++j) {
+      if (!shell[j] || std::fabs(area[j]) < std::fabs(area[i])) continue;
+      if (owner[i] >= 0 && std::fabs(area[j]) >= std::fabs(area[owner[i]])) continue;
+      if (ring_holds(points, layout.part(j), layout.part(i))) owner[i] = j;
+    }
+    if (owner[i] < 0) {
+      shell[i] = true;
+      plan.rewound = true;
+    }
+  }
+  for (int j = 0; j < n; ++j) {
+    if (!shell[j]) continue;
+    plan.order.push_back({j, true, area[j] < 0});
+    for (int i = 0; i < n; ++i)
+      if (owner[i] == j) plan.order.push_back({i, false, area[i] > 0});
+  }
+  return plan;
+}
+
+}  // namespace
+
+void ShapefileReader::fail(const Record& record, const std::string& what) const {
+  throw FormatError("record " + std::to_string(record.number) + " " + what + " (byte " + std::to_string(record.at) + ")");
+}
+
+ShapefileReader::ShapefileReader(ByteSpan shp, const std::vector<char>& dropped) : shp_(shp) {
+  if (shp.size() < header_size)
+    throw FormatError("it has " + std::to_string(shp.size()) + " bytes, fewer than a shapefile's header of 100");
+  if (big32(shp.data()) != 9994)
+    throw FormatError("it does not start with a shapefile's number 9994 (byte 0), so it is something else");
+  type_ = little<std::int32_t>(shp.data() + 32);
+  if (!known_type(type_)) throw FormatError("it holds shapes of type " + type_text(type_) + ", which cannot be read");
+  z_ = type_ / 10 == 1;
+  m_ = type_ / 10 == 2;
+
+  std::size_t at = header_size;
+  while (at + 8 <= shp.size()) {
+    Record record{at + 8, std::size_t{big32(shp.data() + at + 4)} * 2, -1, static_cast<int>(records_.size() + 1)};
+    if (record.length < 4 || record.length > shp.size() - record.at) fail(record, "is cut off or damaged");
+    at = record.at + record.length;
+    const std::size_t row = records_.size();
+    records_.push_back(record);
+    if (row < dropped.size() && dropped[row]) {
+      records_.back().length = 0;
+      continue;
+    }
+    scan_record(records_.back());
+  }
+  if (at < shp.size()) {
+    const Record rest{at, 0, -1, static_cast<int>(records_.size() + 1)};
+    fail(rest, "is cut off");
+  }
+  std::erase_if(records_, [](const Record& record) { return record.length == 0; });
+  counts_.z = z_;
+  counts_.m = m_;
+}
+
+void ShapefileReader::scan_record(Record& record) {
+  const std::uint8_t* content = shp_.data() + record.at;
+  const int type = little<std::int32_t>(content);
+  if (type == null_shape) return;
+  if (type != type_) fail(record, "has shape type " + type_text(type) + " in a file of type " + type_text(type_));
+  if (type % 10 == point && record.length < 20) fail(record, "is cut off");
+  const RecordLayout layout(content, type, record.length);
+  if (layout.end > record.length || layout.points > record.length / 16 || layout.parts > record.length / 4)
+    fail(record, "announces more than it holds");
+
+  const bool by_points = type % 10 == point || type % 10 == multipoint;
+  std::size_t rings = by_points ? layout.points : layout.parts, vertices = layout.points;
+  if (!by_points) {
+    for (std::size_t i = 0; i < layout.parts; ++i) {
+      const IndexRange part = layout.part(i);
+      const bool first_is_zero = i > 0 || part.begin == 0;
+      if (!first_is_zero || part.begin < 0 || part.end < part.begin || static_cast<std::size_t>(part.end) > layout.points)
+        fail(record, "has a part that lies outside its points");
+      if (type % 10 == polygon && !is_closed(layout.points_begin(), part)) ++vertices;
+    }
+    if (layout.parts == 0) vertices = 0;
+  }
+  if (layout.m_at > 0 && !m_)
+    for (std::size_t i = 0; i < layout.points && !m_; ++i) m_ = !std::isnan(measure_value(content + layout.m_at + 8 * i));
+
+  record.shape = static_cast<int>(counts_.shapes++);
+  first_ring_.push_back(counts_.rings);
+  first_vertex_.push_back(counts_.vertices);
+  counts_.rings += rings;
+  counts_.parts += rings;
+  counts_.vertices += vertices;
+  if (counts_.vertices > static_cast<std::size_t>(std::numeric_limits<int>::max()))
+    fail(record, "goes beyond the 2147483647 vertices that a layer can hold");
+}
+
+std::vector<int> ShapefileReader::handles(int missing) const {
+  std::vector<int> handles;
+  handles.reserve(records_.size());
+  for (const Record& record : records_) handles.push_back(record.shape < 0 ? missing : record.shape + 1);
+  return handles;
+}
+
+std::size_t ShapefileReader::decode(const StoreTarget& t, Notices& notices) const {
+  std::mutex lock;
+  parallel_for(records_.size(), 256, [&](std::size_t begin, std::size_t end) {
+    Notices found;
+    for (std::size_t i = begin; i < end; ++i)
+      if (records_[i].shape >= 0) decode_record(records_[i], t, found);
+    const std::lock_guard<std::mutex> guard(lock);
+    notices.add(found);
+  });
+  t.ring_vertices[counts_.rings] = static_cast<int>(counts_.vertices);
+  t.shape_parts[0] = 0;
+
+  // Records left their parts' first rings at the place of their own first ring; close the gaps between them.
+  const bool by_points = type_ % 10 == point || type_ % 10 == multipoint;
+  int used = 0;
+  for (std::size_t shape = 0; shape < counts_.shapes; ++shape) {
+    const int parts = t.shape_parts[shape + 1];
+    for (int k = 0; k < parts; ++k, ++used) t.part_rings[used] = t.part_rings[first_ring_[shape] + k];
+    t.shape_parts[shape + 1] = used;
+    const bool multi = parts > 1 || type_ % 10 == multipoint;
+    const ShapeKind part = by_points ? ShapeKind::point : type_ % 10 == polygon ? ShapeKind::polygon : ShapeKind::line;
+    t.types[shape] = type_code(multi ? multi_kind(part) : part, z_, m_);
+    std::fill_n(t.part_types.begin() + used - parts, parts, static_cast<int>(part));
+  }
+  t.part_rings[used] = static_cast<int>(counts_.rings);
+  return used;
+}
+
+void ShapefileReader::decode_record(const Record& record, const StoreTarget& t, Notices& notices) const {
+  const int shape = record.shape, family = type_ % 10;
+  const std::size_t ring = first_ring_[shape], vertex = first_vertex_[shape];
+  if (family == polyline || family == polygon) {
+    decode_rings(record, t, notices);
+  } else {
+    const RecordLayout layout(shp_.data() + record.at, type_, record.length);
+    decode_vertices(layout.points_begin(), layout.points, record, layout.z_at, vertex, t);
+    if (m_)
+      for (std::size_t i = 0; i < layout.points; ++i)
+        t.m[vertex + i] = layout.m_at ? measure_value(layout.content + layout.m_at + 8 * i) : nan_value;
+    for (std::size_t i = 0; i < layout.points; ++i) {
+      t.ring_vertices[ring + i] = static_cast<int>(vertex + i);
+      t.part_rings[ring + i] = static_cast<int>(ring + i);
+    }
+    t.shape_parts[shape + 1] = static_cast<int>(layout.points);
+  }
+
+  const std::size_t end = static_cast<std::size_t>(shape) + 1 < counts_.shapes ? first_vertex_[shape + 1] : counts_.vertices;
+  Box box;
+  bool finite = true;
+  for (std::size_t i = vertex; i < end; ++i) {
+    box.add(t.x[i], t.y[i]);
+    finite &= std::isfinite(t.x[i]) && std::isfinite(t.y[i]);
+  }
+  t.boxes[shape] = box;
+  if (!finite) notices.add("shapes hold coordinates that are not finite", "record " + std::to_string(record.number));
+}
+
+void ShapefileReader::decode_vertices(const std::uint8_t* points, std::size_t n, const Record& record, std::size_t z_at,
+                                      std::size_t vertex, const StoreTarget& t) const {
+  for (std::size_t i = 0; i < n; ++i) {
+    t.x[vertex + i] = coordinate(points, i, 0);
+    t.y[vertex + i] = coordinate(points, i, 1);
+  }
+  const std::uint8_t* content = shp_.data() + record.at;
+  if (z_)
+    for (std::size_t i = 0; i < n; ++i) t.z[vertex + i] = little<double>(content + z_at + 8 * i);
+}
+
+void ShapefileReader::decode_rings(const Record& record, const StoreTarget& t, Notices& notices) const {
+  const RecordLayout layout(shp_.data() + record.at, type_, record.length);
+  const bool rings = type_ % 10 == polygon;
+  RingPlan plan;
+  if (rings) {
+    plan = plan_rings(layout);
+  } else {
+    for (std::size_t i = 0; i < layout.parts; ++i) plan.order.push_back({static_cast<int>(i), true, false});
+  }
+  const std::string where = "record " + std::to_string(record.number);
+  if (plan.rewound) notices.add("polygons had rings that run the wrong way", where);
+
+  std::size_t ring = first_ring_[record.shape], vertex = first_vertex_[record.shape], parts = 0;
+  const std::size_t first_part = ring;
+  for (const RingPlan::Placed& placed : plan.order) {
+    if (placed.shell) t.part_rings[first_part + parts++] = static_cast<int>(ring);
+    t.ring_vertices[ring++] = static_cast<int>(vertex);
+    const IndexRange v = layout.part(placed.ring);
+    const std::size_t start = vertex;
+    decode_vertices(layout.points_begin() + 16 * v.begin, v.size(), record, layout.z_at + 8 * v.begin, vertex, t);
+    if (m_)
+      for (int i = 0; i < v.size(); ++i)
+        t.m[vertex + i] = layout.m_at ? measure_value(layout.content + layout.m_at + 8 * (v.begin + i)) : nan_value;
+    vertex += v.size();
+    if (rings && !is_closed(layout.points_begin(), v)) {
+      notices.add("polygons had rings that were not closed", where);
+      for (auto column : {t.x, t.y, t.z, t.m})
+        if (!column.empty()) column[vertex] = column[start];
+      ++vertex;
+    }
+    if (placed.reverse)
+      for (auto column : {t.x, t.y, t.z, t.m})
+        if (!column.empty()) std::reverse(column.begin() + start, column.begin() + vertex);
+  }
+  t.shape_parts[record.shape + 1] = static_cast<int>(parts);
+}
+
+namespace {
+
+// The family that all shapes share, as the format numbers it.
+int common_type(const ShapeRows& rows) {
+  int family = 0;
+  bool z = false, m = false;
+  for (int row = 0; row < rows.size(); ++row) {
+    const int shape = rows[row];
+    if (shape < 0) continue;
+    const int type = rows.store.types[shape];
+    int here = 0;
+    switch (kind_of(type)) {
+      case ShapeKind::point:
+        here = point;
+        break;
+      case ShapeKind::multipoint:
+        here = multipoint;
+        break;
+      case ShapeKind::line:
+      case ShapeKind::multiline:
+        here = polyline;
+        break;
+      case ShapeKind::polygon:
+      case ShapeKind::multipolygon:
+        here = polygon;
+        break;
+      default:
+        throw ArgumentError("a shapefile cannot hold geometry collections (row " + std::to_string(row + 1) + ")");
+    }
+    const bool points = (family == point && here == multipoint) || (family == multipoint && here == point);
+    if (family != 0 && here != family && !points)
+      throw ArgumentError("a shapefile holds shapes of one kind; row " + std::to_string(row + 1) + " is a " +
+                          kind_name(kind_of(type)) + " unlike those before it; write one file per kind");
+    family = points ? static_cast<int>(multipoint) : here;
+    z |= has_z(type);
+    m |= has_m(type);
+  }
+  return family == 0 ? 0 : family + (z ? 10 : m ? 20 : 0);
+}
+
+class ShapefileEncoder {
+ public:
+  ShapefileEncoder(const ShapeRows& rows, ShapefileBytes& out)
+      : rows_(rows), store_(rows.store), type_(common_type(rows)), out_(out) {}
+
+  void encode() {
+    out_.shp.resize(header_size);
+    out_.shx.resize(header_size);
+    for (int row = 0; row < rows_.size(); ++row) encode_row(row);
+    header(out_.shp);
+    header(out_.shx);
+  }
+
+ private:
+  void encode_row(int row) {
+    const int shape = rows_[row];
+    const bool empty = shape >= 0 && store_.shape_vertices(shape).size() == 0;
+    if (empty) ++out_.empty;
+    const std::size_t start = out_.shp.size();
+    put_big32(out_.shp, row + 1);
+    put_big32(out_.shp, 0);
+    if (shape < 0 || empty) {
+      put_little<std::int32_t>(out_.shp, null_shape);
+    } else {
+      put_little<std::int32_t>(out_.shp, type_);
+      content(shape);
+    }
+    const std::size_t words = (out_.shp.size() - start - 8) / 2;
+    for (int i = 0; i < 4; ++i) out_.shp[start + 4 + i] = static_cast<std::uint8_t>(words >> (24 - 8 * i));
+    put_big32(out_.shx, static_cast<std::uint32_t>(start / 2));
+    put_big32(out_.shx, static_cast<std::uint32_t>(words));
+    if (out_.shp.size() > 0x7fffffffu)
+      throw ArgumentError("a shapefile holds at most 2 GB; row " + std::to_string(row + 1) + " goes beyond");
+  }
+
+  void put(double value) { put_little(out_.shp, value); }
+  bool z() const { return type_ / 10 == 1; }
+  bool m() const { return type_ >= 10 && (type_ / 10 == 2 || !store_.m.empty()); }
+  double z_of(int v) const { return store_.z.empty() || std::isnan(store_.z[v]) ? 0 : store_.z[v]; }
+  double m_of(int v) const { return store_.m.empty() || std::isnan(store_.m[v]) ? -1e39 : store_.m[v]; }
+
+  void content(int shape) {
+    const IndexRange all = store_.shape_vertices(shape);
+    const Box& box = store_.boxes[shape];
+    extent_.add(box);
+    if (type_ % 10 == point) {
+      put(store_.x[all.begin]);
+      put(store_.y[all.begin]);
+      if (z()) put(z_of(all.begin));
+      if (type_ >= 10) put(m_of(all.begin));
+      note_ranges(all);
+      return;
+    }
+    for (double edge : {box.xmin, box.ymin, box.xmax, box.ymax}) put(box.empty() ? 0 : edge);
+    plan_order(shape);
+    if (type_ % 10 != multipoint) put_little<std::int32_t>(out_.shp, static_cast<int>(ring_sizes_.size()));
+    put_little<std::int32_t>(out_.shp, static_cast<int>(order_.size()));
+    if (type_ % 10 != multipoint) {
+      int start = 0;
+      for (int size : ring_sizes_) {
+        put_little<std::int32_t>(out_.shp, start);
+        start += size;
+      }
+    }
+    for (int v : order_) {
+      put(store_.x[v]);
+      put(store_.y[v]);
+    }
+    if (z()) block([&](int v) { return z_of(v); });
+    if (m()) block([&](int v) { return m_of(v); });
+    note_ranges(all);
+  }
+
+  // Vertices in the order of the file: shells clockwise, holes counter-clockwise.
+  void plan_order(int shape) {
+    order_.clear();
+    ring_sizes_.clear();
+    const IndexRange parts = store_.parts(shape);
+    for (int part = parts.begin; part < parts.end; ++part) {
+      const IndexRange rings = store_.rings(part);
+      for (int ring = rings.begin; ring < rings.end; ++ring) {
+        const IndexRange v = store_.vertices(ring);
+        const std::size_t start = order_.size();
+        for (int i = v.begin; i < v.end; ++i) order_.push_back(i);
+        ring_sizes_.push_back(v.size());
+        if (store_.part_kind(part) != ShapeKind::polygon) continue;
+        const double area = signed_area_twice(store_, v);
+        const bool shell = ring == rings.begin;
+        if (shell ? area > 0 : area < 0) std::reverse(order_.begin() + start, order_.end());
+      }
+    }
+  }
+
+  template <class Value>
+  void block(const Value& value) {
+    double low = HUGE_VAL, high = -HUGE_VAL;
+    for (int v : order_) {
+      low = std::min(low, value(v));
+      high = std::max(high, value(v));
+    }
+    put(low);
+    put(high);
+    for (int v : order_) put(value(v));
+  }
+
+  void note_ranges(IndexRange v) {
+    for (int i = v.begin; i < v.end; ++i) {
+      if (z()) z_range_.add(z_of(i), 0);
+      if (!store_.m.empty() && !std::isnan(store_.m[i])) m_range_.add(store_.m[i], 0);
+    }
+  }
+
+  void header(std::vector<std::uint8_t>& file) {
+    std::vector<std::uint8_t> head;
+    put_big32(head, 9994);
+    for (int i = 0; i < 5; ++i) put_big32(head, 0);
+    put_big32(head, static_cast<std::uint32_t>(file.size() / 2));
+    put_little<std::int32_t>(head, 1000);
+    put_little<std::int32_t>(head, type_);
+    for (double edge : {extent_.xmin, extent_.ymin, extent_.xmax, extent_.ymax}) put_little(head, extent_.empty() ? 0 : edge);
+    for (const Box& range : {z_range_, m_range_}) {
+      put_little(head, range.empty() ? 0 : range.xmin);
+      put_little(head, range.empty() ? 0 : range.xmax);
+    }
+    std::copy(head.begin(), head.end(), file.begin());
+  }
+
+  const ShapeRows& rows_;
+  const StoreView& store_;
+  int type_;
+  ShapefileBytes& out_;
+  Box extent_, z_range_, m_range_;
+  std::vector<int> order_, ring_sizes_;
+};
+
+}  // namespace
+
+ShapefileBytes encode_shapefile(const ShapeRows& rows) {
+  ShapefileBytes out;
+  ShapefileEncoder(rows, out).encode();
+  return out;
+}
+
+std::string encoding_of_cpg(const std::string& text) {
+  std::string name;
+  for (char c : text)
+    if (std::isalnum(static_cast<unsigned char>(c)) || c == '-' || c == '_')
+      name += static_cast<char>(std::toupper(static_cast<unsigned char>(c)));
+  if (name == "UTF8" || name == "UTF-8" || name == "65001") return "UTF-8";
+  if (name.rfind("ANSI", 0) == 0) name = name.substr(4);
+  while (!name.empty() && (name[0] == '-' || name[0] == '_')) name.erase(0, 1);
+  const bool digits = !name.empty() && std::all_of(name.begin(), name.end(), [](unsigned char c) { return std::isdigit(c); });
+  if (digits && name.rfind("8859", 0) == 0 && name.size() > 4) return "ISO-8859-" + name.substr(4);
+  if (digits) return "CP" + name;
+  if (name.rfind("88591", 0) == 0 || name == "ISO88591" || name == "LATIN1") return "ISO-8859-1";
+  return name;
+}
+
+std::string encoding_of_language_driver(int driver) {
+  // dBASE language drivers by the code page each stands for.
+  static const std::pair<int, const char*> pages[] = {
+      {0x01, "CP437"},  {0x02, "CP850"},  {0x03, "CP1252"}, {0x57, "CP1252"}, {0x58, "CP1252"}, {0x59, "CP1252"},
+      {0x08, "CP865"},  {0x64, "CP852"},  {0x65, "CP866"},  {0x66, "CP865"},  {0x67, "CP861"},  {0x6a, "CP737"},
+      {0x6b, "CP857"},  {0x78, "CP950"},  {0x79, "CP949"},  {0x7a, "CP936"},  {0x7b, "CP932"},  {0x7c, "CP874"},
+      {0x7d, "CP1255"}, {0x7e, "CP1256"}, {0xc8, "CP1250"}, {0xc9, "CP1251"}, {0xca, "CP1254"}, {0xcb, "CP1253"},
+      {0xcc, "CP1257"}};
+  for (const auto& [number, page] : pages)
+    if (number == driver) return page;
+  return "";
+}
+
+}  // namespace civic

@@ -1,0 +1,79 @@
+// Loops over several threads. The calling thread works too, and alone polls for an interrupt.
+#pragma once
+#include <algorithm>
+#include <atomic>
+#include <cstddef>
+#include <exception>
+#include <functional>
+#include <mutex>
+#include <thread>
+#include <vector>
+
+#include "error.h"
+
+namespace civic {
+
+// Number of threads that parallel_for may use; set once by the host program.
+inline unsigned& thread_limit() {
+  static unsigned limit = std::max(1u, std::thread::hardware_concurrency());
+  return limit;
+}
+
+// Returns true when the user wants to stop; called on the calling thread only.
+inline std::function<bool()>& interrupt_requested() {
+  static std::function<bool()> hook;
+  return hook;
+}
+
+// Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on up to thread_limit() threads.
+// The first exception of any chunk is thrown again here, after all threads have stopped.
+template <class Body>
+void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
+  if (n == 0) return;
+  grain = std::max<std::size_t>(1, grain);
+  const std::size_t chunks = (n + grain - 1) / grain;
+  const std::size_t workers = std::min<std::size_t>(thread_limit(), chunks);
+
+  std::atomic<std::size_t> next{0};
+  std::atomic<bool> stop{false};
+  std::exception_ptr failure;
+  std::mutex failure_lock;
+
+  auto work = [&](bool polls) {
+    try {
+      for (std::size_t chunk; !stop && (chunk = next.fetch_add(1)) < chunks;) {
+        body(chunk * grain, std::min(n, (chunk + 1) * grain));
+        if (polls && interrupt_requested() && interrupt_requested()()) throw Interrupted();
+      }
+    } catch (...) {
+      std::lock_guard<std::mutex> guard(failure_lock);
+      if (!failure) failure = std::current_exception();
+      stop = true;
+    }
+  };
+
+  std::vector<std::thread> threads;
+  for (std::size_t i = 1; i < workers; ++i) threads.emplace_back(work, false);
+  work(true);
+  for (auto& thread : threads) thread.join();
+  if (failure) std::rethrow_exception(failure);
+}
+
+// Runs produce(begin, end, out) over chunks and returns the chunks' outputs joined in order.
+template <class T, class Produce>
+std::vector<T> parallel_collect(std::size_t n, std::size_t grain, const Produce& produce) {
+  grain = std::max<std::size_t>(1, grain);
+  std::vector<std::vector<T>> pieces((n + grain - 1) / grain);
+  parallel_for(n, grain, [&](std::size_t begin, std::size_t end) { produce(begin, end, pieces[begin / grain]); });
+  std::size_t total = 0;
+  for (const auto& piece : pieces) total += piece.size();
+  std::vector<T> all;
+  all.reserve(total);
+  for (auto& piece : pieces) {
+    all.insert(all.end(), piece.begin(), piece.end());
+    std::vector<T>().swap(piece);
+  }
+  return all;
+}
+
+}  // namespace civic

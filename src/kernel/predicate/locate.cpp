@@ -1,0 +1,139 @@
+#include "locate.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "orientation.h"
+
+namespace civic {
+namespace {
+
+// Counts crossings of a ray to the right of a point, edge by edge.
+class RayCounter {
+ public:
+  RayCounter(double x, double y) : x_(x), y_(y) {}
+
+  // Returns false where the point lies on the edge.
+  bool add(double ax, double ay, double bx, double by) {
+    if ((ay > y_) != (by > y_)) {
+      const int side = orientation(ax, ay, bx, by, x_, y_);
+      if (side == 0) return false;
+      if ((side > 0) == (by > ay)) inside_ = !inside_;
+      return true;
+    }
+    // Both ends on one side of the ray's line; the point may still be an end or lie on a level edge.
+    if (ay == y_ && by == y_) return !(x_ >= std::min(ax, bx) && x_ <= std::max(ax, bx));
+    return !((ax == x_ && ay == y_) || (bx == x_ && by == y_));
+  }
+
+  Location location() const { return inside_ ? Location::inside : Location::outside; }
+
+ private:
+  double x_, y_;
+  bool inside_ = false;
+};
+
+// Calls visit(first vertex) for each edge of the polygon parts of a shape until it returns false.
+template <class Visit>
+bool for_each_polygon_edge(const StoreView& store, int shape, const Visit& visit) {
+  const IndexRange parts = store.parts(shape);
+  for (int part = parts.begin; part < parts.end; ++part) {
+    if (store.part_kind(part) != ShapeKind::polygon) continue;
+    const IndexRange rings = store.rings(part);
+    for (int ring = rings.begin; ring < rings.end; ++ring) {
+      const IndexRange v = store.vertices(ring);
+      for (int i = v.begin; i + 1 < v.end; ++i)
+        if (!visit(i)) return false;
+    }
+  }
+  return true;
+}
+
+}  // namespace
+
+Location locate_in_shape(const StoreView& store, int shape, double x, double y) {
+  RayCounter counter(x, y);
+  const bool off_boundary = for_each_polygon_edge(store, shape, [&](int i) {
+    return counter.add(store.x[i], store.y[i], store.x[i + 1], store.y[i + 1]);
+  });
+  return off_boundary ? counter.location() : Location::boundary;
+}
+
+PolygonLocator::PolygonLocator(const StoreView& store, int shape) : store_(store), box_(store.boxes[shape]) {
+  int edges = 0;
+  for_each_polygon_edge(store, shape, [&](int) { return ++edges, true; });
+  const double height = box_.ymax - box_.ymin;
+  bands_ = std::clamp(edges / 4, 1, 1 << 16);
+  bands_per_unit_ = height > 0 && std::isfinite(bands_ / height) ? bands_ / height : 0;
+
+  auto bands_of_edge = [&](int i) {
+    return IndexRange{band_of(std::min(store.y[i], store.y[i + 1])), band_of(std::max(store.y[i], store.y[i + 1])) + 1};
+  };
+  band_start_.assign(bands_ + 1, 0);
+  for_each_polygon_edge(store, shape, [&](int i) {
+    const IndexRange bands = bands_of_edge(i);
+    for (int b = bands.begin; b < bands.end; ++b) ++band_start_[b + 1];
+    return true;
+  });
+  for (int b = 0; b < bands_; ++b) band_start_[b + 1] += band_start_[b];
+  edges_.resize(band_start_[bands_]);
+  std::vector<int> next(band_start_.begin(), band_start_.end() - 1);
+  for_each_polygon_edge(store, shape, [&](int i) {
+    const IndexRange bands = bands_of_edge(i);
+    for (int b = bands.begin; b < bands.end; ++b) edges_[next[b]++] = i;
+    return true;
+  });
+}
+
+int PolygonLocator::band_of(double y) const {
+  const double band = (y - box_.ymin) * bands_per_unit_;
+  return band > 0 ? std::min(static_cast<int>(std::min(band, 1e9)), bands_ - 1) : 0;
+}
+
+Location PolygonLocator::locate(double x, double y) const {
+  if (!box_.holds(x, y)) return Location::outside;
+  RayCounter counter(x, y);
+  const int band = band_of(y);
+  for (int k = band_start_[band]; k < band_start_[band + 1]; ++k) {
+    const int i = edges_[k];
+    if (!counter.add(store_.x[i], store_.y[i], store_.x[i + 1], store_.y[i + 1])) return Location::boundary;
+  }
+  return counter.location();
+}
+
+namespace {
+
+double squared_distance_to_segment(double x, double y, double ax, double ay, double bx, double by) {
+  const double dx = bx - ax, dy = by - ay;
+  const double length2 = dx * dx + dy * dy;
+  double t = length2 > 0 ? ((x - ax) * dx + (y - ay) * dy) / length2 : 0;
+  t = std::clamp(t, 0.0, 1.0);
+  const double ex = x - (ax + t * dx), ey = y - (ay + t * dy);
+  return ex * ex + ey * ey;
+}
+
+double squared_distance(const StoreView& store, int shape, double x, double y) {
+  if (locate_in_shape(store, shape, x, y) != Location::outside) return 0;
+  const IndexRange rings = store.shape_rings(shape);
+  double least = HUGE_VAL;
+  for (int ring = rings.begin; ring < rings.end; ++ring) {
+    const IndexRange v = store.vertices(ring);
+    for (int i = v.begin; i < v.end; ++i) {
+      const int next = i + 1 < v.end ? i + 1 : i;
+      least = std::min(least, squared_distance_to_segment(x, y, store.x[i], store.y[i], store.x[next], store.y[next]));
+    }
+  }
+  return least;
+}
+
+}  // namespace
+
+double distance_from_points(const StoreView& points, int point_shape, const StoreView& store, int shape) {
+  const IndexRange v = points.shape_vertices(point_shape);
+  double least = HUGE_VAL;
+  for (int i = v.begin; i < v.end && least > 0; ++i)
+    least = std::min(least, squared_distance(store, shape, points.x[i], points.y[i]));
+  return least == HUGE_VAL ? nan_value : std::sqrt(least);
+}
+
+}  // namespace civic

@@ -1,0 +1,49 @@
+#include "orientation.h"
+
+namespace civic {
+namespace {
+
+// A sum of doubles that do not overlap, smallest first, which holds its value exactly.
+class Expansion {
+ public:
+  void add_product(double a, double b) {
+    const double high = a * b;
+    add(std::fma(a, b, -high));
+    add(high);
+  }
+
+  int sign() const {
+    for (int i = size_ - 1; i >= 0; --i)
+      if (terms_[i] != 0) return terms_[i] > 0 ? 1 : -1;
+    return 0;
+  }
+
+ private:
+  void add(double value) {
+    for (int i = 0; i < size_; ++i) {
+      const double sum = value + terms_[i];
+      const double virtual_term = sum - value;
+      terms_[i] = (value - (sum - virtual_term)) + (terms_[i] - virtual_term);
+      value = sum;
+    }
+    terms_[size_++] = value;
+  }
+
+  double terms_[12];
+  int size_ = 0;
+};
+
+}  // namespace
+
+int orientation_exact(double ax, double ay, double bx, double by, double cx, double cy) {
+  Expansion det;
+  det.add_product(ax, by);
+  det.add_product(-ay, bx);
+  det.add_product(bx, cy);
+  det.add_product(-by, cx);
+  det.add_product(cx, ay);
+  det.add_product(-cy, ax);
+  return det.sign();
+}
+
+}  // namespace civic

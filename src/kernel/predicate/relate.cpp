@@ -1,0 +1,247 @@
+#include "relate.h"
+
+#include <algorithm>
+#include <array>
+
+#include "../error.h"
+#include "../index/rtree.h"
+#include "../parallel.h"
+#include "locate.h"
+
+namespace civic {
+
+Relation parse_relation(const std::string& name) {
+  static const std::array<const char*, 11> names{"intersects", "within",   "contains", "covers",
+                                                 "covered by", "touches",  "crosses",  "overlaps",
+                                                 "equals",     "disjoint", "within distance"};
+  for (std::size_t i = 0; i < names.size(); ++i)
+    if (name == names[i]) return static_cast<Relation>(i);
+  throw ArgumentError("unknown relation \"" + name + "\"");
+}
+
+namespace {
+
+enum class Family { none, points, polygons, other };
+
+// The family that all shapes of a layer share; lines and mixtures are `other`.
+Family family_of(const ShapeRows& rows) {
+  Family family = Family::none;
+  for (int row = 0; row < rows.size(); ++row) {
+    const int shape = rows[row];
+    if (shape < 0) continue;
+    const IndexRange parts = rows.store.parts(shape);
+    for (int part = parts.begin; part < parts.end; ++part) {
+      const ShapeKind kind = rows.store.part_kind(part);
+      const Family here = kind == ShapeKind::point     ? Family::points
+                          : kind == ShapeKind::polygon ? Family::polygons
+                                                       : Family::other;
+      if (family != Family::none && family != here) return Family::other;
+      family = here;
+    }
+  }
+  return family;
+}
+
+// How the points of one shape lie relative to another shape.
+struct Tally {
+  int inside = 0, boundary = 0, outside = 0;
+  int total() const { return inside + boundary + outside; }
+};
+
+// What the relation says of points (first) against polygons (second). The matrix cells that decide it follow from
+// the tally: points have no boundary, and a polygon always reaches beyond any points.
+bool holds_for_points_in_polygon(Relation relation, const Tally& t) {
+  const bool meets = t.inside + t.boundary > 0;
+  switch (relation) {
+    case Relation::intersects:
+      return meets;
+    case Relation::disjoint:
+      return !meets;
+    case Relation::within:
+      return t.outside == 0 && t.inside > 0;
+    case Relation::covered_by:
+      return t.outside == 0 && meets;
+    case Relation::touches:
+      return t.inside == 0 && t.boundary > 0;
+    case Relation::crosses:
+      return t.inside > 0 && t.outside > 0;
+    default:
+      return false;  // contains, covers, equals and overlaps cannot hold
+  }
+}
+
+// The relation seen from the other side.
+Relation converse(Relation relation) {
+  switch (relation) {
+    case Relation::within:
+      return Relation::contains;
+    case Relation::contains:
+      return Relation::within;
+    case Relation::covers:
+      return Relation::covered_by;
+    case Relation::covered_by:
+      return Relation::covers;
+    default:
+      return relation;
+  }
+}
+
+class PointsAgainstPolygons {
+ public:
+  PointsAgainstPolygons(const ShapeRows& points, const ShapeRows& polygons, Relation relation, double distance)
+      : points_(points), polygons_(polygons), relation_(relation), distance_(distance) {}
+
+  // Pairs as (point row, polygon row), grouped by polygon.
+  std::vector<RowPair> find() const {
+    const RTree tree(points_);
+    return parallel_collect<RowPair>(polygons_.size(), 64, [&](std::size_t begin, std::size_t end, auto& out) {
+      std::vector<int> candidates;
+      for (std::size_t row = begin; row < end; ++row) {
+        const int shape = polygons_[static_cast<int>(row)];
+        if (shape < 0 || polygons_.store.boxes[shape].empty()) continue;
+        candidates.clear();
+        tree.search(reach(polygons_.store.boxes[shape]), candidates);
+        test(shape, static_cast<int>(row), candidates, out);
+      }
+    });
+  }
+
+ private:
+  Box reach(const Box& box) const { return relation_ == Relation::within_distance ? box.grown(distance_) : box; }
+
+  void test(int shape, int row, const std::vector<int>& candidates, std::vector<RowPair>& out) const {
+    if (relation_ == Relation::within_distance) {
+      for (int point_row : candidates)
+        if (distance_from_points(points_.store, points_[point_row], polygons_.store, shape) <= distance_)
+          out.push_back({point_row, row});
+      return;
+    }
+    // Banding the edges costs about as much as testing them for four points.
+    const bool many = candidates.size() > 4 && polygons_.store.shape_vertices(shape).size() > 64;
+    if (many) {
+      const PolygonLocator locator(polygons_.store, shape);
+      collect(candidates, row, [&](double x, double y) { return locator.locate(x, y); }, out);
+    } else {
+      collect(candidates, row,
+              [&](double x, double y) { return locate_in_shape(polygons_.store, shape, x, y); }, out);
+    }
+  }
+
+  template <class Locate>
+  void collect(const std::vector<int>& candidates, int row, const Locate& locate, std::vector<RowPair>& out) const {
+    for (int point_row : candidates) {
+      Tally tally;
+      const IndexRange v = points_.store.shape_vertices(points_[point_row]);
+      for (int i = v.begin; i < v.end; ++i) {
+        const Location where = locate(points_.store.x[i], points_.store.y[i]);
+        ++(where == Location::inside ? tally.inside : where == Location::boundary ? tally.boundary : tally.outside);
+      }
+      if (holds_for_points_in_polygon(relation_, tally)) out.push_back({point_row, row});
+    }
+  }
+
+  const ShapeRows& points_;
+  const ShapeRows& polygons_;
+  Relation relation_;
+  double distance_;
+};
+
+using PointSet = std::vector<std::pair<double, double>>;
+
+PointSet point_set(const ShapeRows& rows, int row) {
+  const IndexRange v = rows.store.shape_vertices(rows[row]);
+  PointSet set;
+  for (int i = v.begin; i < v.end; ++i) set.emplace_back(rows.store.x[i], rows.store.y[i]);
+  std::sort(set.begin(), set.end());
+  set.erase(std::unique(set.begin(), set.end()), set.end());
+  return set;
+}
+
+bool holds_for_point_sets(Relation relation, const PointSet& a, const PointSet& b) {
+  PointSet shared;
+  std::set_intersection(a.begin(), a.end(), b.begin(), b.end(), std::back_inserter(shared));
+  const bool a_in_b = shared.size() == a.size(), b_in_a = shared.size() == b.size();
+  switch (relation) {
+    case Relation::intersects:
+      return !shared.empty();
+    case Relation::disjoint:
+      return shared.empty();
+    case Relation::within:
+    case Relation::covered_by:
+      return a_in_b;
+    case Relation::contains:
+    case Relation::covers:
+      return b_in_a;
+    case Relation::equals:
+      return a_in_b && b_in_a;
+    case Relation::overlaps:
+      return !shared.empty() && !a_in_b && !b_in_a;
+    default:
+      return false;  // points touch and cross nothing of their own dimension
+  }
+}
+
+std::vector<RowPair> points_against_points(const ShapeRows& x, const ShapeRows& y, Relation relation,
+                                           double distance) {
+  const RTree tree(y);
+  const bool near = relation == Relation::within_distance;
+  return parallel_collect<RowPair>(x.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
+    std::vector<int> candidates;
+    for (int row = static_cast<int>(begin); row < static_cast<int>(end); ++row) {
+      const Box box = x.box(row);
+      if (box.empty()) continue;
+      candidates.clear();
+      tree.search(near ? box.grown(distance) : box, candidates);
+      for (int other : candidates) {
+        const bool holds = near ? distance_from_points(x.store, x[row], y.store, y[other]) <= distance
+                                : holds_for_point_sets(relation, point_set(x, row), point_set(y, other));
+        if (holds) out.push_back({row, other});
+      }
+    }
+  });
+}
+
+void sort_pairs(std::vector<RowPair>& pairs) {
+  auto before = [](const RowPair& a, const RowPair& b) { return a.x != b.x ? a.x < b.x : a.y < b.y; };
+  if (!std::is_sorted(pairs.begin(), pairs.end(), before)) std::sort(pairs.begin(), pairs.end(), before);
+}
+
+std::vector<RowPair> complement(const ShapeRows& x, const ShapeRows& y, const std::vector<RowPair>& pairs) {
+  std::vector<RowPair> out;
+  std::size_t next = 0;
+  for (int i = 0; i < x.size(); ++i)
+    for (int j = 0; j < y.size(); ++j) {
+      if (next < pairs.size() && pairs[next].x == i && pairs[next].y == j) {
+        ++next;
+      } else if (!x.box(i).empty() && !y.box(j).empty()) {
+        out.push_back({i, j});
+      }
+    }
+  return out;
+}
+
+}  // namespace
+
+std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relation relation, double distance) {
+  if (relation == Relation::within_distance && !(distance >= 0))
+    throw ArgumentError("the relation \"within distance\" needs a distance of 0 or more");
+  if (relation == Relation::disjoint) return complement(x, y, related_pairs(x, y, Relation::intersects, 0));
+
+  const Family fx = family_of(x), fy = family_of(y);
+  std::vector<RowPair> pairs;
+  if (fx == Family::none || fy == Family::none) return pairs;
+  if (fx == Family::points && fy == Family::points) {
+    pairs = points_against_points(x, y, relation, distance);
+  } else if (fx == Family::points && fy == Family::polygons) {
+    pairs = PointsAgainstPolygons(x, y, relation, distance).find();
+  } else if (fx == Family::polygons && fy == Family::points) {
+    pairs = PointsAgainstPolygons(y, x, converse(relation), distance).find();
+    for (auto& pair : pairs) std::swap(pair.x, pair.y);
+  } else {
+    throw ArgumentError("relations are computed between points and polygons, or points and points");
+  }
+  sort_pairs(pairs);
+  return pairs;
+}
+
+}  // namespace civic

@@ -1,0 +1,35 @@
+// Named relations of OGC 06-103r4 section 6.1.15 and the pairs of rows for which they hold.
+#pragma once
+#include <string>
+#include <vector>
+
+#include "../shapes/store.h"
+
+namespace civic {
+
+enum class Relation {
+  intersects,
+  within,
+  contains,
+  covers,
+  covered_by,
+  touches,
+  crosses,
+  overlaps,
+  equals,
+  disjoint,
+  within_distance
+};
+
+Relation parse_relation(const std::string& name);  // throws ArgumentError
+
+struct RowPair {
+  int x, y;  // 0-based rows
+};
+
+// The pairs of rows (x, y) for which `relation` holds, sorted by x, then y. Rows that are missing or empty are in
+// no pair. One side must hold points; the other points or polygons; anything else is an ArgumentError.
+// `distance` is in coordinate units and serves within_distance alone.
+std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relation relation, double distance);
+
+}  // namespace civic
