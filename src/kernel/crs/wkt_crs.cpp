@@ -295,7 +295,9 @@ namespace {
 
 std::string quoted(const std::string& text) { return '"' + text + '"'; }
 
+// A name as the shapefile spells it: words joined by underscores, WGS 84 in full.
 std::string underscored(std::string text) {
+  if (text.rfind("WGS 84", 0) == 0) text.replace(0, 6, "WGS 1984");
   std::string out;
   for (char c : text) {
     if (is_word(c) || c == '-' || c == '.') {

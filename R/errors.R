@@ -1,0 +1,72 @@
+# Errors, warnings and one-line accounts. Every condition has a class of the package's own:
+# civicatlas_error_<kind>, civicatlas_warning_<kind>, civicatlas_message.
+
+fail <- function(kind, message, call = rlang::caller_env(2), envir = rlang::caller_env(), ...) {
+  cli::cli_abort(message, class = c(paste0("civicatlas_error_", kind), "civicatlas_error"), call = call, .envir = envir, ...)
+}
+
+caution <- function(kind, message, envir = rlang::caller_env()) {
+  cli::cli_warn(message, class = c(paste0("civicatlas_warning_", kind), "civicatlas_warning"), .envir = envir, call = NULL)
+}
+
+say <- function(message, envir = rlang::caller_env()) {
+  if (isTRUE(getOption("civicatlas.quiet"))) return(invisible())
+  cli::cli_inform(message, class = "civicatlas_message", .envir = envir)
+}
+
+# Which kind of error of ours each error of the core is.
+core_error_kinds <- c(
+  "civic::FormatError" = "format",
+  "civic::FileError" = "file",
+  "civic::CrsError" = "crs",
+  "civic::ArgumentError" = "argument"
+)
+
+# Runs a call of the core; its errors become ours, with the source they arose in.
+core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
+  core_set_threads(thread_option())
+  tryCatch(
+    expr,
+    `civic::Interrupted` = function(e) rlang::interrupt(),
+    `C++Error` = function(e) {
+      kind <- core_error_kinds[intersect(class(e), names(core_error_kinds))]
+      if (!length(kind)) kind <- "core"
+      text <- conditionMessage(e)
+      message <- if (is.null(source)) c("{text}") else c("Cannot read {.file {source}}.", x = "{text}")
+      fail(kind, message, call = call)
+    }
+  )
+}
+
+# What a decoder or writer met and went on from: one warning that lists each kind with its count and first place.
+report_notices <- function(notices, source) {
+  if (is.null(notices) || !nrow(notices)) return(invisible())
+  lines <- sprintf("%s: %s (first: %s)", format_count(notices$count), notices$what, notices$first)
+  caution("data", c("While handling {.file {basename(source)}}:", stats::setNames(escape(lines), rep("!", length(lines)))))
+}
+
+# Text that cli must take as it is.
+escape <- function(text) gsub("}", "}}", gsub("{", "{{", text, fixed = TRUE), fixed = TRUE)
+
+format_count <- function(n) format(n, big.mark = ",", trim = TRUE, scientific = FALSE)
+
+# "1 row", "24 rows"
+counted <- function(n, noun, plural = paste0(noun, "s")) paste(format_count(n), if (n == 1) noun else plural)
+
+# One of `choices`, else an error that lists them and the nearest.
+one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
+  if (rlang::is_string(value) && value %in% choices) return(value)
+  shown <- if (rlang::is_string(value)) value else class(value)[1]
+  nearest <- choices[which.min(utils::adist(as.character(shown), choices, ignore.case = TRUE))]
+  fail("argument", c("{.arg {what}} is {.val {shown}}, which is none of {.or {.val {choices}}}.", i = "Nearest: {.val {nearest}}."),
+       call = call)
+}
+
+# Does the column exist? An error with the nearest name where it does not.
+need_column <- function(data, column, what, call = rlang::caller_env(2)) {
+  if (column %in% names(data)) return(invisible())
+  known <- setdiff(names(data), shape_column_name(data))
+  nearest <- if (length(known)) known[which.min(utils::adist(column, known, ignore.case = TRUE))]
+  fail("column", c("{.arg {what}} names the column {.val {column}}, which is not there.",
+                   i = "Columns: {.val {known}}.", if (length(nearest)) c(i = "Nearest: {.val {nearest}}.")), call = call)
+}

@@ -1,0 +1,170 @@
+#' Spatial frames
+#'
+#' A spatial frame is a tibble with one active shape column, by default named `geometry`, which stays with the rows
+#' through base subsetting and dplyr verbs. `spatial_frame()` makes one from columns, `as_spatial_frame()` from a table
+#' whose columns hold coordinates or well-known text. `attribute_table()` gives the plain tibble without shapes;
+#' `select(x, -geometry)` and `x$geometry <- NULL` do so too.
+#'
+#' Other shape columns may stand beside the active one. Binding frames of different CRSs stops with the mismatch error.
+#'
+#' @param ... Columns, as for [tibble::tibble()]; the first shape vector among them becomes the active column.
+#' @param x A data frame, or a spatial frame.
+#' @param coords Names of the columns of easting or longitude and of northing or latitude.
+#' @param wkt Name of a column of well-known text, instead of `coords`.
+#' @param crs The CRS of the coordinates: anything that [crs()] takes, or `NULL` for none.
+#' @return A spatial frame, or a tibble. Rows where a coordinate is missing have a missing shape and are counted.
+#' @section Errors: `civicatlas_error_argument` where there is no shape column, `civicatlas_error_column` where a named
+#'   column is missing, `civicatlas_error_format` where text is no well-known text.
+#' @examples
+#' halls <- data.frame(name = c("Net Loft", "Tern House"), lon = c(160.21, 160.24), lat = c(-47.41, -47.39))
+#' as_spatial_frame(halls, coords = c("lon", "lat"), crs = 4326)
+#' @export
+spatial_frame <- function(...) {
+  data <- tibble::tibble(...)
+  shapes <- names(data)[vapply(data, is_shapes, NA)]
+  if (!length(shapes)) {
+    fail("argument", c("A spatial frame needs a shape column.", i = "Make one with {.fn point_shapes} or {.fn shapes_from_wkt}."),
+         call = rlang::current_env())
+  }
+  new_spatial_frame(data, shapes[1])
+}
+
+#' @rdname spatial_frame
+#' @export
+as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
+  started <- clock()
+  if (is_spatial_frame(x)) return(x)
+  if (is.null(coords) == is.null(wkt)) {
+    fail("argument", "Give either {.arg coords}, the names of two columns, or {.arg wkt}, the name of one.",
+         call = rlang::current_env())
+  }
+  data <- tibble::as_tibble(x)
+  for (column in c(coords, wkt)) need_column(data, column, if (is.null(wkt)) "coords" else "wkt", call = rlang::current_env())
+  if (!is.null(wkt)) {
+    shapes <- shapes_from_wkt(data[[wkt]], crs)
+    data <- data[setdiff(names(data), wkt)]
+  } else {
+    shapes <- point_shapes(as_coordinate(data[[coords[1]]], coords[1]), as_coordinate(data[[coords[2]]], coords[2]), crs)
+  }
+  data$geometry <- shapes
+  lost <- sum(is.na(shapes))
+  if (lost) caution("data", "{counted(lost, 'row')} of {nrow(data)} without coordinates got a missing shape.")
+  check_plausible(shapes)
+  out <- new_spatial_frame(data, "geometry")
+  record(out, NULL, "as_spatial_frame", rlang::current_call(), nrow(data), if (lost) paste(counted(lost, "row"), "without coordinates"),
+         started)
+}
+
+# Coordinates must be numbers; text that holds numbers is taken, anything else is an error that shows it.
+as_coordinate <- function(values, name, call = rlang::caller_env(2)) {
+  if (is.numeric(values)) return(as.double(values))
+  text <- as.character(values)
+  numbers <- suppressWarnings(as.double(text))
+  bad <- which(is.na(numbers) & !is.na(text) & nzchar(trimws(text)))
+  if (length(bad)) {
+    fail("column", c("Column {.val {name}} holds {length(bad)} value{?s} that {?is/are} no coordinate{?s}.",
+                     x = "Row {bad[1]}: {.val {text[bad[1]]}}."), call = call)
+  }
+  numbers
+}
+
+new_spatial_frame <- function(data, shape_column, history = list()) {
+  tibble::new_tibble(as.list(data), nrow = nrow(data), shape_column = shape_column, history = history, class = "spatial_frame")
+}
+
+is_spatial_frame <- function(x) inherits(x, "spatial_frame")
+shape_column_name <- function(x) attr(x, "shape_column", exact = TRUE)
+
+#' @rdname spatial_frame
+#' @export
+attribute_table <- function(x) {
+  data <- plain(x)
+  data[!vapply(data, is_shapes, NA)]
+}
+
+# The tibble (grouped where the frame is) under a spatial frame.
+plain <- function(x) {
+  attr(x, "shape_column") <- NULL
+  attr(x, "history") <- NULL
+  class(x) <- setdiff(class(x), "spatial_frame")
+  x
+}
+
+# Gives `data`, derived from `template`, its class back while it still has a shape column.
+frame_like <- function(data, template) {
+  name <- shape_column_name(template)
+  if (!name %in% names(data)) name <- paste0(name, ".x")
+  if (!name %in% names(data) || !is_shapes(data[[name]])) {
+    name <- names(data)[vapply(data, is_shapes, NA)][1]
+  }
+  if (is_spatial_frame(data)) data <- plain(data)
+  if (!tibble::is_tibble(data)) data <- tibble::new_tibble(as.list(data), nrow = nrow(data))
+  if (is.na(name)) return(data)
+  attr(data, "shape_column") <- name
+  attr(data, "history") <- attr(template, "history", exact = TRUE)
+  class(data) <- c("spatial_frame", class(data))
+  data
+}
+
+#' @export
+`[.spatial_frame` <- function(x, i, j, drop = FALSE) {
+  by_column <- nargs() - (!missing(drop)) <= 2
+  out <- NextMethod()
+  if (!is.data.frame(out)) return(out)
+  name <- shape_column_name(x)
+  if (!name %in% names(out)) {
+    shapes <- x[[name]]
+    out <- plain(out)
+    out[[name]] <- if (by_column || missing(i)) shapes else shapes[vctrs::vec_as_location(i, nrow(x))]
+  }
+  frame_like(out, x)
+}
+
+#' @export
+`$<-.spatial_frame` <- function(x, name, value) frame_like(NextMethod(), x)
+#' @export
+`[[<-.spatial_frame` <- function(x, i, value) frame_like(NextMethod(), x)
+#' @export
+`[<-.spatial_frame` <- function(x, i, j, value) frame_like(NextMethod(), x)
+
+#' @export
+`names<-.spatial_frame` <- function(x, value) {
+  at <- match(shape_column_name(x), names(x))
+  out <- NextMethod()
+  if (!is.na(at)) attr(out, "shape_column") <- value[at]
+  out
+}
+
+#' @importFrom tibble as_tibble
+#' @export
+as_tibble.spatial_frame <- function(x, ...) tibble::as_tibble(plain(x), ...)
+
+#' @export
+as.data.frame.spatial_frame <- function(x, ...) as.data.frame(plain(x), ...)
+
+#' @importFrom pillar tbl_sum
+#' @export
+tbl_sum.spatial_frame <- function(x, ...) {
+  shapes <- as_shapes(x)
+  size <- paste(format_count(nrow(x)), "\u00d7", ncol(x))
+  base <- NextMethod()
+  c("Spatial frame" = size, Geometry = kinds_in_words(shapes), CRS = crs_label(crs_of(shapes)),
+    Extent = extent_in_words(shapes), base[-1])
+}
+
+# "20 polygons, 4 multipolygons, 1 missing"
+kinds_in_words <- function(shapes) {
+  kinds <- table(factor(geometry_type_of(shapes)))
+  words <- vapply(names(kinds), function(kind) counted(kinds[[kind]], kind), "")
+  missing <- sum(is.na(shapes))
+  if (missing) words <- c(words, paste(format_count(missing), "missing"))
+  if (length(words)) paste(words, collapse = ", ") else "none"
+}
+
+extent_in_words <- function(shapes) {
+  extent <- extent_of(shapes)
+  if (anyNA(extent)) return("empty")
+  digits <- coordinate_decimals(crs_of(shapes))
+  edges <- formatC(round(extent, digits), format = "f", digits = digits, drop0trailing = TRUE)
+  sprintf("x %s to %s, y %s to %s", edges[1], edges[3], edges[2], edges[4])
+}

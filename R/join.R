@@ -1,0 +1,139 @@
+#' Join layers by location
+#'
+#' `join_where()` adds to each row of `x` the columns of the rows of `y` it is related to; `pick_where()` adds columns of
+#' the one related row of `y` that ranks highest (or lowest). Both keep the shapes of `x`, and say in a line how many
+#' rows went in and out, how many found no partner, and how many were repeated or tied.
+#'
+#' @param x,y Spatial frames on one CRS.
+#' @param relation,distance,unit See [related_pairs()]; the relation reads "x relation y".
+#' @param unmatched `"keep"` rows of `x` without a partner, with `NA`, or `"drop"` them.
+#' @param multiple Where a row has several partners: `"all"` repeats the row, `"first"` takes the first row of `y`,
+#'   `"largest"` the polygon with the largest area.
+#' @param suffix Put after names of `y`'s columns that `x` has too.
+#' @param take Columns of `y` to take, as in [dplyr::select()].
+#' @param rank_by A column of `y`, or an expression on them, that ranks its rows.
+#' @param highest `FALSE` to take the lowest-ranking row.
+#' @return A spatial frame in the row order of `x`. `pick_where()` has exactly the rows of `x`; ties go to the first row
+#'   of `y` and are counted; a missing rank ranks last.
+#' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ: the error says which line mends it.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
+#' join_where(rooms, wards, unmatched = "drop")
+#' pick_where(wards, rooms, take = c(largest_room = name), rank_by = seats)
+#' @export
+join_where <- function(x, y, relation = "intersects", unmatched = "keep", multiple = "all", distance = NULL, unit = NULL,
+                       suffix = "_y") {
+  started <- clock()
+  call <- rlang::current_env()
+  need_frames(x, y, call)
+  one_of(unmatched, c("keep", "drop"), "unmatched", call = call)
+  one_of(multiple, c("all", "first", "largest"), "multiple", call = call)
+  pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
+  repeated <- sum(tabulate(pairs$x, nrow(x)) > 1)
+  if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") -core_planar_measure(handles_of(as_shapes(y)), store_of(as_shapes(y)), "area"))
+
+  alone <- setdiff(seq_len(nrow(x)), pairs$x)
+  rows <- data.frame(x = pairs$x, y = pairs$y)
+  if (unmatched == "keep" && length(alone)) {
+    rows <- rbind(rows, data.frame(x = alone, y = NA_integer_))
+    rows <- rows[order(rows$x), ]
+  }
+  out <- add_columns(x[rows$x, ], vctrs::vec_slice(attribute_table(y), rows$y), suffix)
+  fate <- if (unmatched == "keep") "kept with NA" else "dropped"
+  parts <- c(
+    paste(format_count(nrow(x) - length(alone)), "matched"),
+    if (length(alone)) paste0(format_count(length(alone)), " unmatched (", fate, ")"),
+    if (repeated) paste0(format_count(repeated), " with several partners (", c(all = "repeated", first = "first taken", largest = "largest taken")[[multiple]], ")")
+  )
+  say("{.fn join_where}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out: {paste(parts, collapse = ', ')}.")
+  warn_if_apart(x, y, length(alone) == nrow(x))
+  record(out, x, "join_where", rlang::current_call(), nrow(x), parts[-1], started)
+}
+
+#' @rdname join_where
+#' @export
+pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y") {
+  started <- clock()
+  call <- rlang::current_env()
+  need_frames(x, y, call)
+  columns <- attribute_table(y)
+  rank <- rank_values(columns, rlang::enquo(rank_by), call)
+  taken <- taken_columns(columns, rlang::enquo(take), call)
+  pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
+
+  key <- if (highest) -rank else rank
+  best <- one_partner(pairs, key)
+  ties <- tied_rows(pairs, best, key)
+  at <- rep(NA_integer_, nrow(x))
+  at[best$x] <- best$y
+  out <- add_columns(x, vctrs::vec_slice(taken, at), suffix)
+  parts <- c(if (anyNA(at)) paste(format_count(sum(is.na(at))), "without a partner (NA)"),
+             if (ties) paste(format_count(ties), "tied (first taken)"))
+  say("{.fn pick_where}: {counted(nrow(x), 'row')}, {format_count(length(best$x))} picked{if (length(parts)) ', '}{paste(parts, collapse = ', ')}.")
+  warn_if_apart(x, y, nrow(x) > 0 && all(is.na(at)))
+  record(out, x, "pick_where", rlang::current_call(), nrow(x), parts, started)
+}
+
+need_frames <- function(x, y, call) {
+  if (!is_spatial_frame(x) || !is_spatial_frame(y)) fail("argument", "Both layers must be spatial frames.", call = call)
+}
+
+# Of the pairs of each x the one with the least key, the first y where keys are equal or there is no key. Pairs come
+# sorted by x, then y.
+one_partner <- function(pairs, key = NULL) {
+  order <- if (is.null(key)) seq_along(pairs$x) else order(pairs$x, key[pairs$y], pairs$y, method = "radix")
+  first <- order[!duplicated(pairs$x[order])]
+  list(x = pairs$x[first], y = pairs$y[first])
+}
+
+# Rows of x whose best key is shared by another partner.
+tied_rows <- function(pairs, best, key) {
+  best_key <- key[best$y][match(pairs$x, best$x)]
+  equal <- which(key[pairs$y] == best_key)
+  sum(tabulate(pairs$x[equal]) > 1)
+}
+
+rank_values <- function(columns, rank_by, call) {
+  for (name in all.vars(rank_by)) {
+    if (!name %in% names(columns) && !exists(name, envir = rlang::quo_get_env(rank_by))) need_column(columns, name, "rank_by", call = call)
+  }
+  rank <- rlang::eval_tidy(rank_by, columns)
+  if (is.character(rank) && length(rank) == 1 && rank %in% names(columns)) rank <- columns[[rank]]
+  if (!is.numeric(rank) && !inherits(rank, "Date")) {
+    fail("column", c("{.arg rank_by} is {.cls {class(rank)[1]}}, which does not rank.", i = "Turn it into numbers first."), call = call)
+  }
+  as.double(rank)
+}
+
+taken_columns <- function(columns, take, call) {
+  tryCatch(dplyr::select(columns, !!take), vctrs_error_subscript_oob = function(e) {
+    need_column(columns, as.character(e$i)[1], "take", call = call)
+    rlang::cnd_signal(e)
+  })
+}
+
+# x with the columns of a table of as many rows before its shapes; clashing names get the suffix.
+add_columns <- function(x, table, suffix) {
+  clash <- names(table) %in% names(x)
+  names(table)[clash] <- paste0(names(table)[clash], suffix)
+  names(table) <- utils::tail(make.unique(c(names(x), names(table)), sep = "_"), length(table))
+  name <- shape_column_name(x)
+  columns <- as.list(plain(x))
+  rest <- columns[setdiff(names(columns), name)]
+  data <- tibble::new_tibble(c(rest, as.list(table), columns[name]), nrow = nrow(x))
+  new_spatial_frame(data, name, attr(x, "history", exact = TRUE))
+}
+
+# All rows without a partner is mostly a sign of wrong coordinates.
+warn_if_apart <- function(x, y, none_matched) {
+  if (!none_matched || !nrow(x) || !nrow(y)) return(invisible())
+  a <- extent_of(x)
+  b <- extent_of(y)
+  if (anyNA(a) || anyNA(b)) return(invisible())
+  gap <- c(max(a["xmin"] - b["xmax"], b["xmin"] - a["xmax"], 0), max(a["ymin"] - b["ymax"], b["ymin"] - a["ymax"], 0))
+  apart <- sqrt(sum(gap^2))
+  unit <- crs_of(x)$unit %||% "coordinate unit"
+  where <- if (apart > 0) "The layers lie {format_count(signif(apart, 3))} {unit}s apart" else "The extents of the layers overlap"
+  caution("join", c("No row found a partner.", i = paste0(where, "; check their CRS labels with {.fn crs_of}.")))
+}
