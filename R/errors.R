@@ -58,7 +58,7 @@ one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
   if (rlang::is_string(value) && value %in% choices) return(value)
   shown <- if (rlang::is_string(value)) value else class(value)[1]
   nearest <- choices[which.min(utils::adist(as.character(shown), choices, ignore.case = TRUE))]
-  fail("argument", c("{.arg {what}} is {.val {shown}}, which is none of {.or {.val {choices}}}.", i = "Nearest: {.val {nearest}}."),
+  fail(c("choice", "argument"), c("{.arg {what}} is {.val {shown}}, which is none of {.or {.val {choices}}}.", i = "Nearest: {.val {nearest}}."),
        call = call)
 }
 

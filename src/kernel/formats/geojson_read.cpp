@@ -1,5 +1,6 @@
 #include <simdjson.h>
 
+#include <algorithm>
 #include <unordered_map>
 
 #include "../error.h"
@@ -25,8 +26,8 @@ class GeojsonReader {
     try {
       const auto* start = reinterpret_cast<const char*>(text_.data());
       document_ = parser_.iterate(start, text_.size(), text_.size() + FileContent::padding);
+      started_ = true;
       read_document();
-      if (!document_.at_end()) throw NotGeojson{"text follows its end"};
     } catch (const simdjson::simdjson_error& problem) {
       rethrow(problem.error());
     } catch (const NotGeojson& problem) {
@@ -53,7 +54,7 @@ class GeojsonReader {
 
   std::string at_byte() {
     const char* here = nullptr;
-    if (document_.current_location().get(here) != simdjson::SUCCESS) return "";
+    if (!started_ || document_.current_location().get(here) != simdjson::SUCCESS) return "";
     const auto offset = here - reinterpret_cast<const char*>(text_.data());
     if (offset < 0 || static_cast<std::size_t>(offset) > text_.size()) return "";
     return " near byte " + std::to_string(offset);
@@ -68,11 +69,22 @@ class GeojsonReader {
     json::object root = document_.get_object();
     const std::string type = type_of(root);
     root.reset();
-    if (type == "FeatureCollection") return read_collection(root);
+    if (type == "FeatureCollection") {
+      read_collection(root);
+      return expect_end();
+    }
     features_ = 1;
-    if (type == "Feature") return read_feature(root);
+    if (type == "Feature") {
+      read_feature(root);
+      return expect_end();
+    }
     read_geometry_of_type(root, type);
     ++rows_;
+  }
+
+  void expect_end() {
+    const char* rest = nullptr;
+    if (document_.current_location().get(rest) == simdjson::SUCCESS) throw NotGeojson{"text follows its end"};
   }
 
   void read_collection(json::object& root) {
@@ -163,7 +175,7 @@ class GeojsonReader {
         read_number(column, value);
         break;
       default:
-        column.set_text(rows_, value.raw_json());
+        column.set_text(rows_, std::string_view(simdjson::to_json_string(value)));
     }
   }
 
@@ -307,6 +319,7 @@ class GeojsonReader {
   int missing_;
   json::parser parser_;
   json::document document_;
+  bool started_ = false;  // the document has a place to tell
   std::size_t features_ = 0;  // the feature being read, from 1
   std::size_t rows_ = 0;      // rows that are complete
   ShapeBuilder builder_;
@@ -320,6 +333,9 @@ class GeojsonReader {
 
 GeojsonLayer decode_geojson(ByteSpan text, int missing) {
   if (text.size() >= 3 && text[0] == 0xef && text[1] == 0xbb && text[2] == 0xbf) text = text.subspan(3);
+  const auto first = std::find_if(text.begin(), text.end(), [](std::uint8_t c) { return c > ' '; });
+  if (first == text.end()) throw FormatError("it is empty, not JSON");
+  if (*first != '{' && *first != '[') throw FormatError("it is not JSON: it starts with neither '{' nor '['");
   return GeojsonReader(text, missing).read();
 }
 

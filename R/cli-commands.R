@@ -1,0 +1,155 @@
+# The commands of the tool. Each is a list: summary, arguments (as shown), inputs (least and greatest number),
+# options, required options, example, and run(inputs, options), whose value --json prints.
+
+written <- function(x, target, options) {
+  write_layer(x, target, replace = options$replace, decimals = options$decimals)
+  list(output = target, rows = nrow(x), columns = names(attribute_table(x)), crs = crs_label(crs_of(x)), history = history_of(x))
+}
+
+read_first <- function(path, options) read_layer(path, layer = options$layer)
+
+read_second <- function(path, first, options) {
+  y <- read_layer(path)
+  if (options$match_crs) reproject_to(y, first) else y
+}
+
+# Text of an option as R expressions: "rooms = n(), seats = sum(seats)".
+expressions_of <- function(text, option) {
+  tryCatch(as.list(rlang::parse_expr(paste0("list(", text, ")")))[-1], error = function(e) {
+    fail(c("choice", "argument"), c("{.code --{option}} does not parse: {.val {text}}.", i = "Write it as name = expression, name = expression."), call = NULL)
+  })
+}
+
+# Summaries are found in dplyr first, so that n() needs no prefix.
+as_quosures <- function(expressions) {
+  rlang::as_quosures(expressions, env = rlang::env(asNamespace("dplyr")), named = FALSE)
+}
+
+column_list <- function(text) trimws(strsplit(text, ",")[[1]])
+
+describe_command <- function(inputs, options) {
+  description <- describe_layer(inputs[1], options$layer)
+  if (!options$json) print(description)
+  c(unclass(description)[c("source", "rows")], list(
+    geometry_type = as.list(description$geometry_type), missing_shapes = description$missing_shapes, vertices = description$vertices,
+    extent = as.list(description$extent), crs = crs_label(description$crs), fields = description$fields
+  ))
+}
+
+convert_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  if (!is.null(options$columns)) x <- dplyr::select(x, dplyr::all_of(column_list(options$columns)))
+  if (!is.null(options$crs)) x <- declare_crs(x, options$crs)
+  written(x, inputs[2], options)
+}
+
+summarise_command <- function(inputs, options) {
+  regions <- read_first(inputs[1], options)
+  features <- read_second(inputs[2], regions, options)
+  out <- summarise_into(regions, features, !!!as_quosures(expressions_of(options$with, "with")), relation = options$relation,
+                        distance = options$distance, unit = options$unit)
+  if (!is.null(options$compute)) out <- dplyr::mutate(out, !!!as_quosures(expressions_of(options$compute, "compute")))
+  written(out, inputs[3], options)
+}
+
+pick_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  y <- read_second(inputs[2], x, options)
+  out <- pick_where(x, y, take = dplyr::all_of(column_list(options$take)), rank_by = !!rlang::sym(options$rank_by), highest = !options$lowest,
+                    relation = options$relation, distance = options$distance, unit = options$unit)
+  written(out, inputs[3], options)
+}
+
+join_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  y <- read_second(inputs[2], x, options)
+  out <- join_where(x, y, relation = options$relation, unmatched = options$unmatched, multiple = options$multiple,
+                    distance = options$distance, unit = options$unit)
+  written(out, inputs[3], options)
+}
+
+map_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  fill <- as_quosures(expressions_of(options$fill, "fill"))[[1]]
+  map <- choropleth_map(x, !!fill, classes = options$classes, method = options$method, palette = options$palette,
+                        title = options$title, subtitle = options$subtitle, key_title = options$key_title %||% options$fill)
+  if (!is.null(options$outlines)) map <- map + map_outlines(read_layer(options$outlines))
+  if (!is.null(options$points)) map <- map + map_points(read_layer(options$points))
+  save_map(map, inputs[2], width = options$width, height = options$height, dpi = options$dpi)
+  list(output = inputs[2])
+}
+
+commands <- function() list(
+  describe = list(
+    summary = "show rows, shapes, extent, CRS and columns of a layer", arguments = "FILE", inputs = c(1, 1), options = input_options,
+    example = "civicatlas describe wards.shp", run = describe_command
+  ),
+  layers = list(
+    summary = "list the layers of a file", arguments = "FILE", inputs = c(1, 1), options = list(),
+    example = "civicatlas layers cells.zip",
+    run = function(inputs, options) {
+      layers <- list_layers(inputs[1])
+      if (!options$json) print_table(layers, indent = "")
+      layers
+    }
+  ),
+  convert = list(
+    summary = "write a layer in another format", arguments = "INPUT OUTPUT", inputs = c(2, 2),
+    options = c(input_options, output_options, list(
+      option("columns", NULL, "columns to keep, separated by commas"),
+      option("crs", NULL, "label the layer with this CRS (coordinates stay; see reproject)")
+    )),
+    example = "civicatlas convert cells.zip cells.geojson --decimals 6", run = convert_command
+  ),
+  reproject = list(
+    summary = "put a layer on another CRS", arguments = "INPUT OUTPUT", inputs = c(2, 2), required = "crs",
+    options = c(input_options, output_options, list(option("crs", NULL, "code, .prj file or well-known text to reproject to"))),
+    example = "civicatlas reproject rooms.geojson rooms.shp --crs EPSG:32757",
+    run = function(inputs, options) written(reproject_to(read_first(inputs[1], options), options$crs), inputs[2], options)
+  ),
+  join = list(
+    summary = "add the columns of the rows that a row lies in or on", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
+    options = c(input_options, output_options, relation_options, list(
+      option("unmatched", "keep", "rows without a partner: keep or drop [%default]"),
+      option("multiple", "all", "rows with several partners: all, first or largest [%default]")
+    )),
+    example = "civicatlas join rooms.geojson wards.shp rooms-with-wards.geojson --match-crs", run = join_command
+  ),
+  pick = list(
+    summary = "add columns of the highest-ranking related row", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
+    required = c("take", "rank_by"),
+    options = c(input_options, output_options, relation_options, list(
+      option("take", NULL, "columns to take, separated by commas"), option("rank-by", NULL, "column that ranks"),
+      option("lowest", FALSE, "take the lowest instead")
+    )),
+    example = "civicatlas pick wards.shp rooms.geojson largest.shp --take name,seats --rank-by seats --match-crs", run = pick_command
+  ),
+  summarise = list(
+    summary = "count, sum or average features by region", arguments = "REGIONS FEATURES OUTPUT", inputs = c(3, 3),
+    options = c(input_options, output_options, relation_options, list(
+      option("with", "count = n()", "summaries of the features' columns [%default]"),
+      option("compute", NULL, "columns to compute from the result")
+    )),
+    example = "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = n(), seats = sum(seats)\"",
+    run = summarise_command
+  ),
+  map = list(
+    summary = "draw a choropleth to PNG, PDF or SVG", arguments = "LAYER OUTPUT", inputs = c(2, 2), required = "fill",
+    options = c(input_options, list(
+      option("fill", NULL, "column, or expression on columns, to map"), option("classes", 5, "number of classes [%default]"),
+      option("method", "natural", "natural, quantile or equal [%default]"),
+      option("palette", "harbour", "harbour, ember, moss or dusk [%default]"), option("title", NULL, "title"),
+      option("subtitle", NULL, "subtitle"), option("key-title", NULL, "text above the key, with the unit"),
+      option("outlines", NULL, "layer whose outlines to draw on top"), option("points", NULL, "layer of points to draw on top"),
+      option("width", 24, "width in centimetres [%default]"), option("height", 16, "height in centimetres [%default]"),
+      option("dpi", 300, "dots per inch of a PNG [%default]")
+    )),
+    example = "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"",
+    run = map_command
+  ),
+  demo = list(
+    summary = "tell the story of Saltmere's cool rooms, with its numbers, map and files", arguments = "[FOLDER]", inputs = c(0, 1),
+    options = list(), example = "civicatlas demo demo-output",
+    run = function(inputs, options) run_demo(if (length(inputs)) inputs[1] else "demo-output")
+  )
+)

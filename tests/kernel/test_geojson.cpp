@@ -1,0 +1,129 @@
+#include <catch2/catch.hpp>
+
+#include <map>
+
+#include "kernel/error.h"
+#include "kernel/formats/geojson.h"
+#include "support.h"
+
+using namespace civic;
+
+namespace {
+
+GeojsonLayer read(const std::string& text) {
+  FileContent content = FileContent::allocate(text.size());
+  std::copy(text.begin(), text.end(), content.data());
+  return decode_geojson(content.bytes(), -1);
+}
+
+std::string feature(const std::string& geometry, const std::string& properties = "{}") {
+  return "{\"type\":\"Feature\",\"geometry\":" + geometry + ",\"properties\":" + properties + "}";
+}
+
+std::string collection(const std::vector<std::string>& features) {
+  std::string text = "{\"type\":\"FeatureCollection\",\"features\":[";
+  for (std::size_t i = 0; i < features.size(); ++i) text += (i ? "," : "") + features[i];
+  return text + "]}";
+}
+
+const std::string point = "{\"type\":\"Point\",\"coordinates\":[1,2]}";
+
+std::string error_of(const std::string& text) {
+  try {
+    read(text);
+  } catch (const FormatError& problem) {
+    return problem.what();
+  }
+  return "";
+}
+
+}  // namespace
+
+TEST_CASE("every type of geometry is read, with members in any order") {
+  const GeojsonLayer layer = read(collection({
+      feature("{\"coordinates\":[1,2,3],\"type\":\"Point\"}"), feature("null"),
+      feature("{\"type\":\"Polygon\",\"coordinates\":[[[0,0],[0,1],[1,1],[0,0]]]}"),
+      feature("{\"type\":\"MultiLineString\",\"coordinates\":[[[0,0],[1,1]],[[2,2],[3,3]]]}"),
+      feature("{\"type\":\"GeometryCollection\",\"geometries\":[" + point + ",{\"type\":\"MultiPoint\",\"coordinates\":[[5,6],[7,8]]}]}"),
+      feature("{\"type\":\"Point\",\"coordinates\":[]}"),
+  }));
+  const StoreView view = layer.store.view();
+  CHECK(layer.handles == std::vector<int>{1, -1, 2, 3, 4, 5});
+  CHECK(test::text_of(view, 0) == "POINT Z (1 2 3)");
+  CHECK(test::text_of(view, 1) == "POLYGON ((0 0, 1 1, 0 1, 0 0))");
+  CHECK(test::text_of(view, 2) == "MULTILINESTRING ((0 0, 1 1), (2 2, 3 3))");
+  CHECK(test::text_of(view, 3) == "GEOMETRYCOLLECTION (POINT (1 2), POINT (5 6), POINT (7 8))");
+  CHECK(test::text_of(view, 4) == "POINT EMPTY");
+  CHECK(test::text_of(read(point).store.view(), 0) == "POINT (1 2)");
+  CHECK(test::text_of(read(feature(point)).store.view(), 0) == "POINT (1 2)");
+}
+
+TEST_CASE("properties get the type that holds all their values") {
+  const GeojsonLayer layer = read(collection({
+      feature(point, "{\"whole\":1,\"real\":1,\"yes\":true,\"text\":\"a\\u00e9\",\"mixed\":1.5,\"long\":1,\"nested\":{\"a\":[1]},\"late\":null}"),
+      feature(point, "{\"whole\":-7,\"real\":2.25,\"yes\":null,\"mixed\":\"b\",\"long\":12345678901234567890,\"nested\":null,\"extra\":3}"),
+  }));
+  std::map<std::string, const Column*> by_name;
+  for (const Column& column : layer.columns) by_name[column.name] = &column;
+  CHECK(by_name["whole"]->integers == std::vector<int>{1, -7});
+  CHECK(by_name["real"]->reals == std::vector<double>{1, 2.25});
+  CHECK(by_name["yes"]->integers == std::vector<int>{1, missing_integer});
+  CHECK((by_name["text"]->texts[0] == "a\xc3\xa9" && by_name["text"]->texts.missing(1)));
+  CHECK((by_name["mixed"]->texts[0] == "1.5" && by_name["mixed"]->texts[1] == "b"));
+  CHECK((by_name["long"]->texts[0] == "1" && by_name["long"]->texts[1] == "12345678901234567890"));
+  CHECK(by_name["nested"]->texts[0] == "{\"a\":[1]}");
+  CHECK(by_name["extra"]->integers == std::vector<int>{missing_integer, 3});
+  CHECK(by_name["late"]->integers.size() == 2);
+  REQUIRE(layer.notices.all().size() == 2);
+  CHECK(layer.notices.all()[0].first == "mixed");
+  CHECK(layer.notices.all()[1].first == "long");
+}
+
+TEST_CASE("what is not GeoJSON is refused with the feature, what is not JSON with the byte") {
+  CHECK(error_of("").find("empty") != std::string::npos);
+  CHECK(error_of("hello").find("not JSON") != std::string::npos);
+  CHECK(error_of("[1,2]").find("JSON but not GeoJSON") != std::string::npos);
+  CHECK(error_of("{\"a\":1}").find("a member is missing") != std::string::npos);
+  CHECK(error_of("{\"type\":\"Ball\"}").find("\"Ball\" is no type of geometry") != std::string::npos);
+  CHECK(error_of("{\"type\":\"FeatureCollection\"}").find("no member \"features\"") != std::string::npos);
+  CHECK(error_of(collection({feature(point), feature("{\"type\":\"Point\",\"coordinates\":[1]}")})).find("(feature 2)") != std::string::npos);
+  CHECK(error_of(collection({feature("{\"type\":\"Point\",\"coordinates\":[1,\"x\"]}")})).find("wrong type (feature 1)") != std::string::npos);
+  CHECK(error_of(collection({feature("{\"type\":\"Point\",\"coordinates\":[NaN,1]}")})).find("feature 1") != std::string::npos);
+  const std::string whole = collection({feature(point, "{\"a\":1}")});
+  for (std::size_t cut = 0; cut < whole.size(); ++cut) CHECK_FALSE(error_of(whole.substr(0, cut)).empty());
+  std::string deep = "{\"type\":\"Point\",\"coordinates\":";
+  CHECK_FALSE(error_of(deep + std::string(100000, '[')).empty());
+}
+
+TEST_CASE("rings are closed, and the old crs member and ids are kept") {
+  const GeojsonLayer layer = read(
+      "{\"type\":\"FeatureCollection\",\"crs\":{\"type\":\"name\",\"properties\":{\"name\":\"urn:ogc:def:crs:EPSG::32757\"}},\"features\":["
+      "{\"type\":\"Feature\",\"id\":\"w7\",\"properties\":null,\"geometry\":{\"type\":\"Polygon\",\"coordinates\":[[[0,0],[1,0],[1,1]]]}}]}");
+  CHECK(test::text_of(layer.store.view(), 0) == "POLYGON ((0 0, 1 0, 1 1, 0 0))");
+  CHECK(layer.crs_name == "urn:ogc:def:crs:EPSG::32757");
+  CHECK((layer.columns.at(0).name == "id" && layer.columns[0].texts[0] == "w7"));
+  CHECK(layer.notices.all().at(0).what == "polygons had rings that were not closed");
+}
+
+TEST_CASE("what is written reads back to the last bit, with the right-hand rule") {
+  const std::vector<std::string> texts{"POINT (0.1 -1e-300)", "MULTIPOINT ((1 2), (3 4))", "LINESTRING (0 0, 1.1 2.2)",
+                                       "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))", "POLYGON Z ((0 0 1, 4 0 2, 4 4 3, 0 0 1))",
+                                       "MULTIPOLYGON (((0 0, 1 0, 1 1, 0 0)), ((5 5, 9 5, 9 9, 5 5)))", "POLYGON EMPTY", "MULTILINESTRING ((0 0, 1 1), (2 2, 3 3))"};
+  const StoreBuffer store = test::store_of(texts);
+  auto handles = test::all_handles(store.view());
+  handles.push_back(-1);
+  Column label;
+  label.name = "say \"so\"";
+  label.type = ColumnType::text;
+  for (std::size_t i = 0; i < handles.size(); ++i) label.texts.push("line\n\t\\" + std::to_string(i));
+  Notices notices;
+  const GeojsonLayer again = read(encode_geojson({store.view(), handles}, {label}, {}, notices));
+  for (std::size_t i = 0; i < texts.size(); ++i) CHECK(test::text_of(again.store.view(), static_cast<int>(i)) == texts[i]);
+  CHECK(again.handles.back() == -1);
+  CHECK((again.columns.at(0).name == label.name && again.columns[0].texts[3] == "line\n\t\\3"));
+
+  const StoreBuffer clockwise = test::store_of({"POLYGON ((0 0, 0 1, 1 1, 0 0))", "POINT M (1 2 3)"});
+  const std::string out = encode_geojson({clockwise.view(), test::all_handles(clockwise.view())}, {}, {2, ""}, notices);
+  CHECK(out.find("[[[0,0],[1,1],[0,1],[0,0]]]") != std::string::npos);
+  CHECK(notices.all().at(0).what == "shapes lost their M values, which GeoJSON cannot hold");
+}

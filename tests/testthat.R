@@ -1,0 +1,3 @@
+library(testthat)
+library(civicatlas)
+test_check("civicatlas")
