@@ -1,0 +1,32 @@
+# Times and prints. Every figure is a ratio against a baseline measured in the same run.
+
+# Least of some repetitions, in seconds, after one run that does not count.
+seconds <- function(expr, times = 5) {
+  expr <- substitute(expr)
+  frame <- parent.frame()
+  eval(expr, frame)
+  min(vapply(seq_len(times), function(i) {
+    gc(FALSE)
+    system.time(eval(expr, frame), gcFirst = FALSE)[["elapsed"]]
+  }, 0))
+}
+
+# How time grows from n to 4n: 1 is linear.
+exponent <- function(small, large) log(large / small) / log(4)
+
+results <- list()
+report <- function(what, figure, goal, met) {
+  results[[length(results) + 1]] <<- data.frame(what, figure, goal, met = if (met) "met" else "missed")
+  cat(sprintf("%-66s %-34s goal %-22s %s\n", what, figure, goal, if (met) "met" else "MISSED"))
+}
+
+# Peak memory of a fresh R process that runs `code`, in bytes, and of one that only loads the package.
+peak_memory <- function(code) {
+  run <- function(code) {
+    script <- tempfile(fileext = ".R")
+    writeLines(c("suppressPackageStartupMessages(library(civicatlas)); options(civicatlas.quiet = TRUE)", code), script)
+    out <- system2("/usr/bin/time", c("-f", "%M", "Rscript", "--vanilla", script), stdout = TRUE, stderr = TRUE)
+    as.numeric(utils::tail(out, 1)) * 1024
+  }
+  c(with = run(code), without = run("invisible()"))
+}
