@@ -32,13 +32,14 @@ class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
   }
   distinct <- length(unique(values))
   asked <- classes
-  if (distinct < classes && method != "equal") classes <- distinct
+  if (distinct < classes && method == "natural") classes <- distinct
   breaks <- core(core_class_breaks(values, as.integer(classes), method), call = call)
   if (distinct == 1) breaks <- rep(values[1], 2)
-  if (length(breaks) - 1 < asked) {
-    made <- length(breaks) - 1
+  made <- length(breaks) - 1
+  if (made < asked || distinct < asked) {
+    outcome <- if (made < asked) "{made} {cli::qty(made)}class{?es} instead of {asked}" else "Some of the {asked} classes hold no value"
     reason <- if (distinct < asked) "there {cli::qty(distinct)}{?is/are} only {distinct} distinct value{?s}" else "several quantiles coincide"
-    caution("classes", paste0("{made} {cli::qty(made)}class{?es} instead of {asked}, as ", reason, "."))
+    caution("classes", paste0(outcome, ", as ", reason, "."))
   }
   new_breaks(values, breaks, method)
 }

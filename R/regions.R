@@ -4,8 +4,8 @@
 #' where nothing falls, means and extremes `NA`. A line accounts for the features: in one region, in several, in none.
 #'
 #' @param regions,features Spatial frames on one CRS.
-#' @param ... Named summaries of the features' columns, as in [dplyr::summarise()]: `rooms = n()`, `seats = sum(seats)`.
-#'   Without any, `count = n()`.
+#' @param ... Named summaries of the features' columns, as in [dplyr::summarise()]: `rooms = n()`, `seats = sum(seats)`. Each
+#'   sees the columns as they came, whatever the others are named. Without any, `count = n()`.
 #' @param relation,distance,unit See [related_pairs()]; the relation reads "region relation feature". With the default,
 #'   a feature on a border shared by two regions counts in both, and the account says so.
 #' @return `regions` with a column a summary, in the same rows and order.
@@ -45,8 +45,11 @@ summarize_into <- summarise_into
 
 # One row a region: the summaries of its features, and those of no features where it has none.
 summaries_by_region <- function(features, pairs, regions, summaries, call) {
+  names <- names(summaries)
   grouped <- vctrs::vec_slice(features, pairs$y)
   grouped$.region <- pairs$x
+  # Under names of their own, so that a summary never sees another one in place of the column it asks for.
+  names(summaries) <- paste0(".summary_", seq_along(names))
   of_none <- summarise_checked(vctrs::vec_slice(features, 0L), summaries, features, call)
   of_none[] <- lapply(of_none, nothing_to_na)
   of_some <- summarise_checked(dplyr::group_by(grouped, .data$.region), summaries, features, call)
@@ -55,7 +58,7 @@ summaries_by_region <- function(features, pairs, regions, summaries, call) {
     both <- vctrs::vec_c(of_some[[name]], of_none[[name]])
     both[ifelse(is.na(at), length(both), at)]
   })
-  tibble::new_tibble(stats::setNames(columns, names(summaries)), nrow = regions)
+  tibble::new_tibble(stats::setNames(columns, names), nrow = regions)
 }
 
 summarise_checked <- function(data, summaries, features, call) {

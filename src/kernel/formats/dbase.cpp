@@ -107,14 +107,14 @@ namespace {
 // lie beyond what a real holds exactly.
 class NumberField {
  public:
-  NumberField(Column& column, bool whole) : column_(column), whole_(whole) {}
+  NumberField(Column& column, bool whole) : column_(column), only_whole_(whole), whole_(whole) {}
 
   bool add(std::string_view text) {
     double value = nan_value;
     if (!text.empty() && !parse_number(text, value)) return false;
     whole_ = whole_ && (text.empty() || value == std::floor(value));
     fits_ = fits_ && (text.empty() || std::fabs(value) < 2147483648.0);
-    exact_ = exact_ && (text.empty() || text.find('.') != text.npos || std::fabs(value) <= exact_integers);
+    exact_ = exact_ && (text.empty() || !only_whole_ || std::fabs(value) <= exact_integers);
     column_.reals.push_back(value);
     return true;
   }
@@ -132,6 +132,7 @@ class NumberField {
 
  private:
   Column& column_;
+  const bool only_whole_;  // by the field's definition
   bool whole_, fits_ = true, exact_ = true;
 };
 
@@ -268,10 +269,12 @@ class FieldEncoder {
   void encode_reals(Notices& notices) {
     type_ = 'N';
     std::size_t whole_digits = 1;
+    bool beyond_exact = false;  // readers take such whole numbers for identifiers, not for measurements
     for (std::size_t r = 0; r < cells_.size(); ++r) {
       const double value = column_.reals[r];
       if (std::isinf(value)) notices.add("infinite numbers were written as blanks", column_.name);
       if (!std::isfinite(value)) continue;
+      beyond_exact |= std::fabs(value) > exact_integers;
       char text[400];
       const auto end = std::to_chars(text, text + sizeof text, value, std::chars_format::fixed).ptr;
       cells_[r].assign(text, end);
@@ -283,7 +286,7 @@ class FieldEncoder {
         decimals_ = std::max(decimals_, cells_[r].size() - point - 1);
       }
     }
-    if (whole_digits + 1 + decimals_ <= 20) return pad_decimals();
+    if (whole_digits + 1 + decimals_ <= 20 && !beyond_exact) return pad_decimals();
     decimals_ = 15;
     for (std::size_t r = 0; r < cells_.size(); ++r)
       if (!cells_[r].empty()) {

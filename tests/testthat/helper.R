@@ -1,0 +1,34 @@
+options(civicatlas.quiet = TRUE, cli.width = 200)
+
+# A file of test data, which lies beside this folder.
+test_data <- function(name) testthat::test_path("..", "data", name)
+
+# Layers of every kind of shape a file can hold, as well-known text.
+every_kind <- list(
+  points = c("POINT (160.1 -47.25)", "POINT (0.1 1e-300)", NA),
+  multipoints = c("MULTIPOINT ((1 2), (3.3 4.4))", "MULTIPOINT ((0.1 0.2), (5 6), (7 8))"),
+  lines = c("LINESTRING (0 0, 1.1 2.2)", "LINESTRING (0.1 0.2, 0.3 0.7, -5 6)"),
+  multilines = c("MULTILINESTRING ((0 0, 1 1), (2 2, 3 3, 4 4.4))", NA),
+  polygons = c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))", "POLYGON ((0.1 0.1, 0.7 0.3, 0.2 0.9, 0.1 0.1))"),
+  multipolygons = c("MULTIPOLYGON (((0 0, 1 0, 1 1, 0 0)), ((5 5, 9 5, 9 9, 5 5), (7 6, 8 7, 8 6, 7 6)))", NA),
+  z = c("POINT Z (1 2 3.3)", "POINT Z (4 5 6.6)"),
+  polygons_z = "POLYGON Z ((0 0 1, 4 0 2, 4 4 3.5, 0 0 1))"
+)
+
+# Two wards side by side, a hole in the first, and a point in each place that matters.
+two_wards <- function(crs = 32757) {
+  spatial_frame(
+    ward = c("west", "east", "far"), area = c(96, 100, 1),
+    geometry = shapes_from_wkt(c(
+      "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (4 4, 6 4, 6 6, 4 6, 4 4))", "POLYGON ((10 0, 20 0, 20 10, 10 10, 10 0))",
+      "POLYGON ((90 90, 91 90, 91 91, 90 91, 90 90))"
+    ), crs = crs)
+  )
+}
+
+some_points <- function(crs = 32757) {
+  spatial_frame(
+    place = c("in west", "in hole", "on the border", "in east", "in east too", "nowhere", "unknown"), people = c(5L, 50L, 7L, 9L, 9L, 99L, 3L),
+    geometry = shapes_from_wkt(c("POINT (1 1)", "POINT (5 5)", "POINT (10 5)", "POINT (12 2)", "POINT (13 3)", "POINT (50 50)", NA), crs = crs)
+  )
+}

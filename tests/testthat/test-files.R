@@ -1,0 +1,110 @@
+round_trip <- function(x, ending, ...) {
+  file <- withr::local_tempfile(fileext = paste0(".", ending))
+  write_layer(x, file, ...)
+  read_layer(file)
+}
+
+# A multi shape of one part reads back from a shapefile as a single one; nothing else may differ.
+simple_wkt <- function(x) sub("^MULTI(POLYGON|LINESTRING)( Z)? \\((\\(+[^()]*(?:\\)[^()]*\\([^()]*)*\\)+)\\)$", "\\1\\2 \\3", wkt_of(x), perl = TRUE)
+
+test_that("shapefile to GeoJSON to shapefile keeps every double to the last bit", {
+  for (kind in names(every_kind)) {
+    texts <- every_kind[[kind]]
+    x <- spatial_frame(id = seq_along(texts), share = c(0.1, 1 / 3, 2e-7)[seq_along(texts)], geometry = shapes_from_wkt(texts, crs = 4326))
+    first <- round_trip(x, "shp")
+    second <- round_trip(first, "geojson")
+    third <- round_trip(second, "shp")
+    expect_identical(wkt_of(first), texts, info = kind)
+    expect_identical(wkt_of(second), texts, info = kind)
+    expect_identical(wkt_of(third), texts, info = kind)
+    expect_identical(third$share, x$share, info = kind)
+    expect_true(crs_of(third) == crs(4326))
+  }
+})
+
+test_that("random coordinates keep every bit through every format", {
+  set.seed(9)
+  x <- spatial_frame(id = 1:500, geometry = point_shapes(runif(500, -180, 180), runif(500, -90, 90), crs = 4326))
+  for (ending in c("shp", "zip", "geojson")) expect_identical(wkt_of(round_trip(x, ending)), wkt_of(x))
+})
+
+test_that("GeoJSON says that it lost M, and is written on longitude and latitude", {
+  x <- spatial_frame(id = 1L, geometry = shapes_from_wkt("POINT ZM (160 -47 3 4)", crs = 4326))
+  expect_warning(y <- round_trip(x, "geojson"), "M values", class = "civicatlas_warning_data")
+  expect_identical(wkt_of(y), "POINT Z (160 -47 3)")
+  utm <- reproject_to(x, 32757)
+  y <- suppressWarnings(round_trip(utm, "geojson"))
+  expect_true(crs_of(y) == crs(4326))
+  expect_equal(coordinates_of(y)$x, 160, tolerance = 1e-12)
+  expect_warning(y <- suppressWarnings(round_trip(utm, "geojson", crs = 32757), "civicatlas_warning_data"), "RFC 7946", class = "civicatlas_warning_crs")
+  expect_true(crs_of(y) == crs(32757))
+  expect_identical(coordinates_of(y)$x, coordinates_of(utm)$x)
+})
+
+test_that("attributes of every type survive a shapefile", {
+  x <- spatial_frame(
+    whole = c(1L, NA, -30L), real = c(0.5, NA, 1e20), yes = c(TRUE, NA, FALSE), day = as.Date(c("2026-11-24", NA, "1969-07-20")),
+    text = c("K\u00f6nig", NA, "plain"), kind = factor(c("a", "b", NA)), geometry = point_shapes(1:3, 1:3, crs = 4326)
+  )
+  y <- round_trip(x, "shp")
+  for (column in c("whole", "real", "yes", "day", "text")) expect_identical(y[[column]], x[[column]], info = column)
+  expect_identical(y$kind, c("a", "b", NA))
+  z <- round_trip(x, "geojson")
+  for (column in c("whole", "real", "yes", "text")) expect_identical(z[[column]], x[[column]], info = column)
+})
+
+test_that("long names and texts are cut and listed", {
+  x <- spatial_frame(a_long_name_1 = 1L, a_long_name_2 = 2L, note = strrep("\u00e9", 200), geometry = point_shapes(1, 1, crs = 4326))
+  expect_warning(y <- suppressWarnings(round_trip(x, "shp"), "nothing"), "shortened to 10 bytes", class = "civicatlas_warning_data") |>
+    expect_warning("cut to 254 bytes")
+  expect_named(y, c("a_long_nam", "a_long_n_1", "note", "geometry"))
+  expect_identical(y$note, strrep("\u00e9", 127))
+})
+
+test_that("where, within and columns narrow a layer", {
+  all <- read_layer(demo_file("rooms.geojson"))
+  some <- read_layer(demo_file("rooms.geojson"), where = seats > 100 & kind == "school", columns = c(name, seats))
+  expect_named(some, c("name", "seats", "geometry"))
+  expect_identical(some$name, all$name[all$seats > 100 & all$kind == "school"])
+  extent <- extent_of(some)
+  expect_true(nrow(read_layer(demo_file("rooms.geojson"), within = extent)) >= nrow(some))
+  expect_identical(nrow(read_layer(demo_file("rooms.geojson"), within = some)), nrow(read_layer(demo_file("rooms.geojson"), within = extent)))
+  expect_error(read_layer(demo_file("rooms.geojson"), columns = c(nome)), "Nearest.*name", class = "civicatlas_error_column")
+  expect_error(read_layer(demo_file("rooms.geojson"), where = seatz > 1), "Nearest.*seats", class = "civicatlas_error_column")
+  expect_warning(none <- read_layer(demo_file("rooms.geojson"), where = seats > 1e6), "no rows")
+  expect_identical(nrow(none), 0L)
+})
+
+test_that("zip archives are read by layer, and list what they hold", {
+  expect_identical(list_layers(demo_file("cells.zip")), tibble::tibble(layer = "cells", format = "shapefile"))
+  expect_gt(nrow(read_layer(demo_file("cells.zip"))), 2000)
+  expect_error(read_layer(demo_file("cells.zip"), layer = "cell"), "Nearest.*cells", class = "civicatlas_error_argument")
+  file <- withr::local_tempfile(fileext = ".zip")
+  civicatlas:::core_write_files(file, list(civicatlas:::core_encode_zip("notes.txt", list(charToRaw("hi")))))
+  expect_error(read_layer(file), "no layer.*notes.txt", class = "civicatlas_error_format")
+})
+
+test_that("a failed write leaves the old file as it was", {
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "a.shp")
+  write_layer(two_wards(), file)
+  before <- tools::md5sum(list.files(folder, full.names = TRUE))
+  mixed <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POINT (1 1)", "LINESTRING (0 0, 1 1)"), crs = 32757))
+  expect_error(write_layer(mixed, file, replace = TRUE), "one kind", class = "civicatlas_error_argument")
+  expect_error(write_layer(two_wards(), file), "replace = TRUE", class = "civicatlas_error_file")
+  expect_identical(tools::md5sum(list.files(folder, full.names = TRUE)), before)
+  wide <- spatial_frame(!!!stats::setNames(as.list(1:256), paste0("c", 1:256)), geometry = point_shapes(1, 1, crs = 4326))
+  expect_error(write_layer(wide, file, replace = TRUE), "255", class = "civicatlas_error_argument")
+  expect_error(write_layer(two_wards(), file.path(folder, "no", "a.shp")), "no folder", class = "civicatlas_error_file")
+  expect_error(write_layer(two_wards(), file.path(folder, "a.docx")), ".geojson", class = "civicatlas_error_argument")
+})
+
+test_that("describe_layer says what an analyst checks", {
+  found <- describe_layer(demo_file("wards.shp"))
+  expect_identical(found$rows, 24L)
+  expect_identical(sum(found$geometry_type), 24L)
+  expect_identical(found$fields$name, c("ward_id", "name", "residents", "over_65"))
+  expect_identical(found$fields$type, c("text", "text", "integer", "integer"))
+  expect_true(found$crs == crs(32757))
+  expect_match(paste(capture.output(print(found)), collapse = "\n"), "24.*UTM zone 57S.*metre")
+})
