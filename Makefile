@@ -45,4 +45,5 @@ setup-%:
 	@mkdir -p .build
 	@echo "installing civicatlas (the first time its core is compiled: about two minutes)"
 	@MAKEFLAGS=-j$(CORES) R CMD INSTALL --no-test-load . >.build/install.log 2>&1 || { tail -n 40 .build/install.log; exit 1; }
+	@tools/link-tool.sh
 	@touch $@

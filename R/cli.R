@@ -17,7 +17,9 @@ run_command_line <- function(args) {
     return(0L)
   }
   if (!args[1] %in% names(commands())) {
-    nearest <- names(commands())[which.min(utils::adist(args[1], names(commands())))]
+    names <- names(commands())
+    begins <- names[startsWith(names, args[1])]
+    nearest <- c(begins, names[which.min(utils::adist(args[1], names))])[1]
     return(wrong_usage(sprintf("there is no command \"%s\"; the nearest is \"%s\"", args[1], nearest), "civicatlas --help"))
   }
   run_command(args[1], commands()[[args[1]]], args[-1])
@@ -52,7 +54,7 @@ wrong_usage <- function(problem, help) {
 
 # Runs the work with warnings and errors as lines on standard error, and gives the exit code.
 with_terminal_manners <- function(options, work) {
-  old <- options(civicatlas.quiet = isTRUE(options$quiet), cli.width = 100)
+  old <- options(civicatlas.quiet = isTRUE(options$quiet), cli.width = if (isatty(stderr())) cli::console_width() else 100)
   on.exit(options(old))
   tryCatch(
     withCallingHandlers({

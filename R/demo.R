@@ -37,8 +37,8 @@ run_demo <- function(folder = "demo-output") {
   step("1  Load two layers and look at them")
   wards <- read_layer(demo_file("wards.shp"))
   rooms <- read_layer(demo_file("rooms.geojson"))
-  show(describe_layer(wards))
-  show(describe_layer(rooms))
+  show(describe_layer(demo_file("wards.shp")))
+  show(describe_layer(demo_file("rooms.geojson")))
 
   step("2  Put them on one CRS")
   refusal <- tryCatch(join_where(rooms, wards), civicatlas_error_crs_mismatch = function(e) conditionMessage(e))

@@ -42,7 +42,14 @@ field_summary <- function(name, column) {
 
 class_in_words <- function(column) {
   if (inherits(column, "Date")) return("date")
+  if (is.character(column) && reads_as_numbers(column)) return("text (numbers)")
   switch(typeof(column), integer = "integer", double = "number", character = "text", logical = "logical", class(column)[1])
+}
+
+# Text whose every value is a number, thousands separators allowed; "01" is a name, not a number.
+reads_as_numbers <- function(text) {
+  text <- trimws(text[!is.na(text)])
+  length(text) > 0 && all(grepl("^-?(0|[1-9][0-9]{0,2}(,[0-9]{3})+|[1-9][0-9]*)([.][0-9]+)?$", text))
 }
 
 #' @export

@@ -27,7 +27,7 @@ test_that("equal intervals and quantiles agree with the reference", {
     values <- numbers(sample$values)
     for (case in sample$equal_interval) {
       if (length(unique(unlist(case$breaks))) < case$k + 1) next
-      expect_equal(as.double(class_breaks(values, case$k, "equal")), numbers(case$breaks), tolerance = 1e-12)
+      expect_equal(as.double(suppressWarnings(class_breaks(values, case$k, "equal"))), numbers(case$breaks), tolerance = 1e-12)
     }
     for (case in sample$quantile7) {
       expected <- unique(numbers(case$breaks))

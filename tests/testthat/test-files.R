@@ -106,5 +106,6 @@ test_that("describe_layer says what an analyst checks", {
   expect_identical(found$fields$name, c("ward_id", "name", "residents", "over_65"))
   expect_identical(found$fields$type, c("text", "text", "integer", "integer"))
   expect_true(found$crs == crs(32757))
+  expect_identical(describe_layer(demo_file("cells.zip"))$fields$type, c("text", "text", rep("text (numbers)", 5)))
   expect_match(paste(capture.output(print(found)), collapse = "\n"), "24.*UTM zone 57S.*metre")
 })
