@@ -17,7 +17,7 @@
 
 .onLoad <- function(libname, pkgname) {
   core_start()
-  core_load_registry(system.file("crs", "registry.tsv", package = pkgname, lib.loc = libname))
+  core_load_registry(system.file("crs", "registry.tsv.gz", package = pkgname, lib.loc = libname))
   core_set_threads(thread_option())
 }
 

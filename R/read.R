@@ -15,7 +15,7 @@
 #'   records are left out. Whole numbers beyond 2^53 stay text. A layer without a CRS has none, and a warning says so.
 #' @section Errors: `civicatlas_error_file` where a file is missing, `civicatlas_error_format` where it is damaged, with
 #'   the record or feature and byte, `civicatlas_error_column` for a column that is not there.
-#' @source ESRI Shapefile Technical Description (July 1998); RFC 7946.
+#' @source Shapefile Technical Description (July 1998); RFC 7946.
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' read_layer(demo_file("rooms.geojson"), where = seats > 100, columns = c(name, seats))

@@ -1,4 +1,4 @@
-# Writes inst/crs/registry.tsv, the compact form of the EPSG facts, from the normalised table of the EPSG Dataset.
+# Writes inst/crs/registry.tsv.gz, the compact form of the EPSG facts, from the normalised table of the EPSG Dataset.
 # usage: Rscript data-raw/registry.R path/to/epsg_crs.csv
 #
 # Records, tab separated, the first field tells the kind:
@@ -90,7 +90,7 @@ record <- with(rows, ifelse(
                 paste("X", code, name, datum_id, box, area_id, sep = "\t"),
                 paste("C", code, name, horizontal, box, area_id, sep = "\t")))))
 
-out <- file("inst/crs/registry.tsv", "wb")
+out <- gzfile("inst/crs/registry.tsv.gz", "wb", compression = 9)
 writeLines(enc2utf8(c(
   with(datums, paste("D", seq_along(datum), datum, ellipsoid, short(semi_major), short(inverse_flattening), shift, accuracy, grid, sep = "\t")),
   paste("M", seq_along(methods), methods, sep = "\t"),

@@ -12,7 +12,8 @@ namespace {
 
 template <class T, int RTYPE>
 std::span<T> span_of(const Vector<RTYPE>& v) {
-  return {reinterpret_cast<T*>(const_cast<typename Vector<RTYPE>::stored_type*>(v.begin())), static_cast<std::size_t>(v.size())};
+  return {reinterpret_cast<T*>(const_cast<typename Vector<RTYPE>::stored_type*>(v.begin())),
+          static_cast<std::size_t>(v.size())};
 }
 
 std::span<const int> ints(const List& store, const char* name) {
@@ -28,11 +29,11 @@ std::span<const double> doubles(const List& store, const char* name) {
   return {REAL(column), static_cast<std::size_t>(XLENGTH(column))};
 }
 
-List store_list(SEXP types, SEXP part_types, SEXP shape_parts, SEXP part_rings, SEXP ring_vertices, SEXP x, SEXP y, SEXP z,
-                SEXP m, SEXP boxes) {
+List store_list(SEXP types, SEXP part_types, SEXP shape_parts, SEXP part_rings, SEXP ring_vertices, SEXP x, SEXP y,
+                SEXP z, SEXP m, SEXP boxes) {
   return List::create(_["types"] = types, _["part_types"] = part_types, _["shape_parts"] = shape_parts,
-                      _["part_rings"] = part_rings, _["ring_vertices"] = ring_vertices, _["x"] = x, _["y"] = y, _["z"] = z,
-                      _["m"] = m, _["boxes"] = boxes);
+                      _["part_rings"] = part_rings, _["ring_vertices"] = ring_vertices, _["x"] = x, _["y"] = y,
+                      _["z"] = z, _["m"] = m, _["boxes"] = boxes);
 }
 
 SEXP or_null(std::vector<double>& values) { return values.empty() ? R_NilValue : SEXP(r_vector(values)); }
@@ -75,8 +76,9 @@ ShapeRows shape_rows(const IntegerVector& handles, const List& store) {
 }
 
 List r_store(StoreBuffer& b) {
-  const IntegerVector types = r_vector(b.types), part_types = r_vector(b.part_types), shape_parts = r_vector(b.shape_parts),
-                      part_rings = r_vector(b.part_rings), ring_vertices = r_vector(b.ring_vertices);
+  const IntegerVector types = r_vector(b.types), part_types = r_vector(b.part_types),
+                      shape_parts = r_vector(b.shape_parts), part_rings = r_vector(b.part_rings),
+                      ring_vertices = r_vector(b.ring_vertices);
   const NumericVector x = r_vector(b.x), y = r_vector(b.y), boxes = r_boxes(b.boxes);
   const RObject z = or_null(b.z), m = or_null(b.m);
   return store_list(types, part_types, shape_parts, part_rings, ring_vertices, x, y, z, m, boxes);
@@ -87,10 +89,11 @@ RStore::RStore(const StoreCounts& c) {
       part_rings(no_init(c.parts + 1)), ring_vertices(no_init(c.rings + 1));
   NumericVector x(no_init(c.vertices)), y(no_init(c.vertices)), boxes(no_init(4 * c.shapes));
   NumericVector z(no_init(c.z ? c.vertices : 0)), m(no_init(c.m ? c.vertices : 0));
-  target = {span_of<int>(types),         span_of<int>(part_types),    span_of<int>(shape_parts),
-            span_of<int>(part_rings),    span_of<int>(ring_vertices), span_of<double>(x),
-            span_of<double>(y),          span_of<double>(z),          span_of<double>(m),
-            {reinterpret_cast<Box*>(boxes.begin()), c.shapes}};
+  target = {span_of<int>(types),         span_of<int>(part_types),
+            span_of<int>(shape_parts),   span_of<int>(part_rings),
+            span_of<int>(ring_vertices), span_of<double>(x),
+            span_of<double>(y),          span_of<double>(z),
+            span_of<double>(m),          {reinterpret_cast<Box*>(boxes.begin()), c.shapes}};
   list = store_list(types, part_types, shape_parts, part_rings, ring_vertices, x, y, c.z ? SEXP(z) : R_NilValue,
                     c.m ? SEXP(m) : R_NilValue, boxes);
 }
@@ -192,8 +195,10 @@ Column kernel_column(SEXP values) {
       column.type = ColumnType::text;
       for (R_xlen_t i = 0; i < n; ++i) {
         const SEXP text = STRING_ELT(values, i);
-        if (text == NA_STRING) column.texts.push_missing();
-        else column.texts.push(Rf_translateCharUTF8(text));
+        if (text == NA_STRING)
+          column.texts.push_missing();
+        else
+          column.texts.push(Rf_translateCharUTF8(text));
       }
       break;
     default:

@@ -36,17 +36,17 @@ List r_crs(const Crs& crs) {
   if (crs.area)
     area = List::create(_["south"] = crs.area->south, _["west"] = crs.area->west, _["north"] = crs.area->north,
                         _["east"] = crs.area->east, _["text"] = text_or_na(crs.area->text));
-  List ellipsoid = List::create(_["name"] = text_or_na(crs.datum.ellipsoid.name),
-                                _["semi_major"] = crs.datum.ellipsoid.semi_major,
-                                _["inverse_flattening"] = crs.datum.ellipsoid.inverse_flattening);
-  return List::create(
-      _["kind"] = kind_name(crs.kind), _["name"] = text_or_na(crs.name), _["code"] = text_or_na(crs.code),
-      _["matched"] = crs.matched, _["datum"] = text_or_na(crs.datum.name), _["ellipsoid"] = ellipsoid, _["shift"] = shift,
-      _["shift_accuracy"] = crs.datum.shift_accuracy, _["wants_grid"] = crs.datum.wants_grid, _["meridian"] = crs.meridian,
-      _["meridian_degrees"] = crs.meridian_degrees, _["unit"] = crs.unit, _["unit_size"] = crs.unit_size,
-      _["geographic_name"] = text_or_na(crs.geographic_name), _["geographic_code"] = text_or_na(crs.geographic_code),
-      _["angular_unit"] = crs.angular_unit, _["method"] = text_or_na(crs.method), _["parameters"] = parameters,
-      _["area"] = area);
+  List ellipsoid =
+      List::create(_["name"] = text_or_na(crs.datum.ellipsoid.name), _["semi_major"] = crs.datum.ellipsoid.semi_major,
+                   _["inverse_flattening"] = crs.datum.ellipsoid.inverse_flattening);
+  return List::create(_["kind"] = kind_name(crs.kind), _["name"] = text_or_na(crs.name),
+                      _["code"] = text_or_na(crs.code), _["matched"] = crs.matched,
+                      _["datum"] = text_or_na(crs.datum.name), _["ellipsoid"] = ellipsoid, _["shift"] = shift,
+                      _["shift_accuracy"] = crs.datum.shift_accuracy, _["wants_grid"] = crs.datum.wants_grid,
+                      _["meridian"] = crs.meridian, _["meridian_degrees"] = crs.meridian_degrees, _["unit"] = crs.unit,
+                      _["unit_size"] = crs.unit_size, _["geographic_name"] = text_or_na(crs.geographic_name),
+                      _["geographic_code"] = text_or_na(crs.geographic_code), _["angular_unit"] = crs.angular_unit,
+                      _["method"] = text_or_na(crs.method), _["parameters"] = parameters, _["area"] = area);
 }
 
 CrsKind kind_named(const std::string& name) {

@@ -25,7 +25,8 @@ List core_read_dbase(SEXP source) {
   columns.names() = names;
   return List::create(_["columns"] = columns, _["records"] = static_cast<double>(reader.records()),
                       _["deleted"] = LogicalVector(deleted.begin(), deleted.end()),
-                      _["encoding"] = encoding_of_language_driver(reader.language_driver()), _["notices"] = r_notices(notices));
+                      _["encoding"] = encoding_of_language_driver(reader.language_driver()),
+                      _["notices"] = r_notices(notices));
 }
 
 // Shapes of a .shp file; records marked in `deleted` are left out.
@@ -67,7 +68,8 @@ List core_read_geojson(SEXP source) {
 // [[Rcpp::export]]
 List core_encode_shapefile(IntegerVector handles, List store) {
   const ShapefileBytes bytes = encode_shapefile(shape_rows(handles, store));
-  return List::create(_["shp"] = r_raw(bytes.shp), _["shx"] = r_raw(bytes.shx), _["empty"] = static_cast<double>(bytes.empty));
+  return List::create(_["shp"] = r_raw(bytes.shp), _["shx"] = r_raw(bytes.shx),
+                      _["empty"] = static_cast<double>(bytes.empty));
 }
 
 // [[Rcpp::export]]
@@ -79,7 +81,8 @@ List core_encode_dbase(List columns, int rows) {
 // [[Rcpp::export]]
 List core_encode_geojson(IntegerVector handles, List store, List columns, int decimals, std::string crs_name) {
   Notices notices;
-  const std::string text = encode_geojson(shape_rows(handles, store), kernel_columns(columns), {decimals, crs_name}, notices);
+  const std::string text =
+      encode_geojson(shape_rows(handles, store), kernel_columns(columns), {decimals, crs_name}, notices);
   return List::create(_["text"] = RawVector(text.begin(), text.end()), _["notices"] = r_notices(notices));
 }
 

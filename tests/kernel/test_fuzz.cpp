@@ -1,6 +1,5 @@
 // Decoders against mutated input: whatever comes, they read it or throw an Error, under the sanitizers.
 #include <catch2/catch.hpp>
-
 #include <cstdlib>
 #include <functional>
 
@@ -29,10 +28,18 @@ Seed mutated(const Seed& seed, std::mt19937& random) {
     const std::size_t at = random() % out.size();
     static const std::uint8_t telling[] = {0, 1, 0x7f, 0x80, 0xff, '"', '[', '{', ']', ','};
     switch (random() % 5) {
-      case 0: out[at] = static_cast<std::uint8_t>(random()); break;
-      case 1: out[at] = telling[random() % sizeof telling]; break;
-      case 2: out.resize(at); break;
-      case 3: out.erase(out.begin() + at); break;
+      case 0:
+        out[at] = static_cast<std::uint8_t>(random());
+        break;
+      case 1:
+        out[at] = telling[random() % sizeof telling];
+        break;
+      case 2:
+        out.resize(at);
+        break;
+      case 3:
+        out.erase(out.begin() + at);
+        break;
       default: {  // repeat a piece
         const Seed piece(out.begin() + at, out.begin() + at + random() % (out.size() - at + 1));
         out.insert(out.begin() + random() % out.size(), piece.begin(), piece.end());
@@ -62,9 +69,12 @@ void fuzz(const std::vector<Seed>& seeds, const std::function<void(const Seed&)>
 }  // namespace
 
 TEST_CASE("mutated shapefiles") {
-  const auto poly = test::poly_record(5, {{{0, 0}, {0, 9}, {9, 9}, {0, 0}}, {{1, 2}, {2, 3}, {1, 3}, {1, 2}}, {{20, 0}, {20, 9}, {29, 9}, {20, 0}}});
-  fuzz({test::shapefile(5, {poly, poly}), test::shapefile(11, {test::ByteMaker().little(11).real(1).real(2).real(3).real(4).bytes}),
-        test::shapefile(8, {test::ByteMaker().little(8).real(0).real(0).real(0).real(0).little(1).real(1).real(2).bytes})},
+  const auto poly = test::poly_record(
+      5, {{{0, 0}, {0, 9}, {9, 9}, {0, 0}}, {{1, 2}, {2, 3}, {1, 3}, {1, 2}}, {{20, 0}, {20, 9}, {29, 9}, {20, 0}}});
+  fuzz({test::shapefile(5, {poly, poly}),
+        test::shapefile(11, {test::ByteMaker().little(11).real(1).real(2).real(3).real(4).bytes}),
+        test::shapefile(8,
+                        {test::ByteMaker().little(8).real(0).real(0).real(0).real(0).little(1).real(1).real(2).bytes})},
        [](const Seed& bytes) {
          const ShapefileReader reader(bytes);
          StoreBuffer store(reader.counts());
@@ -74,7 +84,8 @@ TEST_CASE("mutated shapefiles") {
 }
 
 TEST_CASE("mutated tables") {
-  fuzz({test::dbase({{"A", 'C', 3, 0}, {"N", 'N', 5, 1}, {"D", 'D', 8, 0}, {"L", 'L', 1, 0}}, {" abc  1.520261124T", "*def-99.0        ?"})},
+  fuzz({test::dbase({{"A", 'C', 3, 0}, {"N", 'N', 5, 1}, {"D", 'D', 8, 0}, {"L", 'L', 1, 0}},
+                    {" abc  1.520261124T", "*def-99.0        ?"})},
        [](const Seed& bytes) {
          const DbaseReader reader(bytes);
          Notices notices;
@@ -84,9 +95,12 @@ TEST_CASE("mutated tables") {
 }
 
 TEST_CASE("mutated GeoJSON") {
-  fuzz({bytes_of("{\"type\":\"FeatureCollection\",\"features\":[{\"type\":\"Feature\",\"id\":1,\"properties\":{\"a\":1,\"b\":[2,{\"c\":null}],\"d\":\"\\u0041\"},"
-                 "\"geometry\":{\"type\":\"MultiPolygon\",\"coordinates\":[[[[0,0],[1,0,5],[1e2,1.5],[0,0]]]]}},{\"type\":\"Feature\",\"properties\":{\"a\":\"x\"},"
-                 "\"geometry\":{\"type\":\"GeometryCollection\",\"geometries\":[{\"type\":\"Point\",\"coordinates\":[1,2]}]}}]}")},
+  fuzz({bytes_of("{\"type\":\"FeatureCollection\",\"features\":[{\"type\":\"Feature\",\"id\":1,\"properties\":{\"a\":1,"
+                 "\"b\":[2,{\"c\":null}],\"d\":\"\\u0041\"},"
+                 "\"geometry\":{\"type\":\"MultiPolygon\",\"coordinates\":[[[[0,0],[1,0,5],[1e2,1.5],[0,0]]]]}},{"
+                 "\"type\":\"Feature\",\"properties\":{\"a\":\"x\"},"
+                 "\"geometry\":{\"type\":\"GeometryCollection\",\"geometries\":[{\"type\":\"Point\",\"coordinates\":[1,"
+                 "2]}]}}]}")},
        [](const Seed& bytes) {
          FileContent content = FileContent::allocate(bytes.size());
          std::copy(bytes.begin(), bytes.end(), content.data());
@@ -95,7 +109,8 @@ TEST_CASE("mutated GeoJSON") {
 }
 
 TEST_CASE("mutated well-known binary and text") {
-  const StoreBuffer store = test::store_of({"MULTIPOLYGON Z (((0 0 1, 1 0 1, 1 1 1, 0 0 1)))", "GEOMETRYCOLLECTION (POINT (1 1), LINESTRING (0 0, 1 1))"});
+  const StoreBuffer store = test::store_of(
+      {"MULTIPOLYGON Z (((0 0 1, 1 0 1, 1 1 1, 0 0 1)))", "GEOMETRYCOLLECTION (POINT (1 1), LINESTRING (0 0, 1 1))"});
   std::vector<Seed> blobs(2), texts;
   for (int i = 0; i < 2; ++i) {
     write_wkb(store.view(), i, blobs[i]);
@@ -117,6 +132,7 @@ TEST_CASE("mutated zip archives and texts of CRSs") {
     const ZipReader archive(bytes);
     for (const auto& entry : archive.entries()) archive.extract(entry);
   });
-  const Registry registry = Registry::load(std::string(CIVIC_ROOT) + "/inst/crs/registry.tsv");
-  fuzz({bytes_of(prj_text(*registry.find(32757)))}, [&](const Seed& bytes) { parse_crs_text(std::string(bytes.begin(), bytes.end()), Registry()); });
+  const Registry registry = Registry::load(std::string(CIVIC_ROOT) + "/inst/crs/registry.tsv.gz");
+  fuzz({bytes_of(prj_text(*registry.find(32757)))},
+       [&](const Seed& bytes) { parse_crs_text(std::string(bytes.begin(), bytes.end()), Registry()); });
 }

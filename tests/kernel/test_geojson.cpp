@@ -1,5 +1,4 @@
 #include <catch2/catch.hpp>
-
 #include <map>
 
 #include "kernel/error.h"
@@ -41,10 +40,12 @@ std::string error_of(const std::string& text) {
 
 TEST_CASE("every type of geometry is read, with members in any order") {
   const GeojsonLayer layer = read(collection({
-      feature("{\"coordinates\":[1,2,3],\"type\":\"Point\"}"), feature("null"),
+      feature("{\"coordinates\":[1,2,3],\"type\":\"Point\"}"),
+      feature("null"),
       feature("{\"type\":\"Polygon\",\"coordinates\":[[[0,0],[0,1],[1,1],[0,0]]]}"),
       feature("{\"type\":\"MultiLineString\",\"coordinates\":[[[0,0],[1,1]],[[2,2],[3,3]]]}"),
-      feature("{\"type\":\"GeometryCollection\",\"geometries\":[" + point + ",{\"type\":\"MultiPoint\",\"coordinates\":[[5,6],[7,8]]}]}"),
+      feature("{\"type\":\"GeometryCollection\",\"geometries\":[" + point +
+              ",{\"type\":\"MultiPoint\",\"coordinates\":[[5,6],[7,8]]}]}"),
       feature("{\"type\":\"Point\",\"coordinates\":[]}"),
   }));
   const StoreView view = layer.store.view();
@@ -60,8 +61,12 @@ TEST_CASE("every type of geometry is read, with members in any order") {
 
 TEST_CASE("properties get the type that holds all their values") {
   const GeojsonLayer layer = read(collection({
-      feature(point, "{\"whole\":1,\"real\":1,\"yes\":true,\"text\":\"a\\u00e9\",\"mixed\":1.5,\"long\":1,\"nested\":{\"a\":[1]},\"late\":null}"),
-      feature(point, "{\"whole\":-7,\"real\":2.25,\"yes\":null,\"mixed\":\"b\",\"long\":12345678901234567890,\"nested\":null,\"extra\":3}"),
+      feature(point,
+              "{\"whole\":1,\"real\":1,\"yes\":true,\"text\":\"a\\u00e9\",\"mixed\":1.5,\"long\":1,\"nested\":{\"a\":["
+              "1]},\"late\":null}"),
+      feature(point,
+              "{\"whole\":-7,\"real\":2.25,\"yes\":null,\"mixed\":\"b\",\"long\":12345678901234567890,\"nested\":null,"
+              "\"extra\":3}"),
   }));
   std::map<std::string, const Column*> by_name;
   for (const Column& column : layer.columns) by_name[column.name] = &column;
@@ -86,9 +91,13 @@ TEST_CASE("what is not GeoJSON is refused with the feature, what is not JSON wit
   CHECK(error_of("{\"a\":1}").find("a member is missing") != std::string::npos);
   CHECK(error_of("{\"type\":\"Ball\"}").find("\"Ball\" is no type of geometry") != std::string::npos);
   CHECK(error_of("{\"type\":\"FeatureCollection\"}").find("no member \"features\"") != std::string::npos);
-  CHECK(error_of(collection({feature(point), feature("{\"type\":\"Point\",\"coordinates\":[1]}")})).find("(feature 2)") != std::string::npos);
-  CHECK(error_of(collection({feature("{\"type\":\"Point\",\"coordinates\":[1,\"x\"]}")})).find("wrong type (feature 1)") != std::string::npos);
-  CHECK(error_of(collection({feature("{\"type\":\"Point\",\"coordinates\":[NaN,1]}")})).find("feature 1") != std::string::npos);
+  CHECK(
+      error_of(collection({feature(point), feature("{\"type\":\"Point\",\"coordinates\":[1]}")})).find("(feature 2)") !=
+      std::string::npos);
+  CHECK(error_of(collection({feature("{\"type\":\"Point\",\"coordinates\":[1,\"x\"]}")}))
+            .find("wrong type (feature 1)") != std::string::npos);
+  CHECK(error_of(collection({feature("{\"type\":\"Point\",\"coordinates\":[NaN,1]}")})).find("feature 1") !=
+        std::string::npos);
   const std::string whole = collection({feature(point, "{\"a\":1}")});
   for (std::size_t cut = 0; cut < whole.size(); ++cut) CHECK_FALSE(error_of(whole.substr(0, cut)).empty());
   std::string deep = "{\"type\":\"Point\",\"coordinates\":";
@@ -97,8 +106,10 @@ TEST_CASE("what is not GeoJSON is refused with the feature, what is not JSON wit
 
 TEST_CASE("rings are closed, and the old crs member and ids are kept") {
   const GeojsonLayer layer = read(
-      "{\"type\":\"FeatureCollection\",\"crs\":{\"type\":\"name\",\"properties\":{\"name\":\"urn:ogc:def:crs:EPSG::32757\"}},\"features\":["
-      "{\"type\":\"Feature\",\"id\":\"w7\",\"properties\":null,\"geometry\":{\"type\":\"Polygon\",\"coordinates\":[[[0,0],[1,0],[1,1]]]}}]}");
+      "{\"type\":\"FeatureCollection\",\"crs\":{\"type\":\"name\",\"properties\":{\"name\":\"urn:ogc:def:crs:EPSG::"
+      "32757\"}},\"features\":["
+      "{\"type\":\"Feature\",\"id\":\"w7\",\"properties\":null,\"geometry\":{\"type\":\"Polygon\",\"coordinates\":[[[0,"
+      "0],[1,0],[1,1]]]}}]}");
   CHECK(test::text_of(layer.store.view(), 0) == "POLYGON ((0 0, 1 0, 1 1, 0 0))");
   CHECK(layer.crs_name == "urn:ogc:def:crs:EPSG::32757");
   CHECK((layer.columns.at(0).name == "id" && layer.columns[0].texts[0] == "w7"));
@@ -106,9 +117,14 @@ TEST_CASE("rings are closed, and the old crs member and ids are kept") {
 }
 
 TEST_CASE("what is written reads back to the last bit, with the right-hand rule") {
-  const std::vector<std::string> texts{"POINT (0.1 -1e-300)", "MULTIPOINT ((1 2), (3 4))", "LINESTRING (0 0, 1.1 2.2)",
-                                       "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))", "POLYGON Z ((0 0 1, 4 0 2, 4 4 3, 0 0 1))",
-                                       "MULTIPOLYGON (((0 0, 1 0, 1 1, 0 0)), ((5 5, 9 5, 9 9, 5 5)))", "POLYGON EMPTY", "MULTILINESTRING ((0 0, 1 1), (2 2, 3 3))"};
+  const std::vector<std::string> texts{"POINT (0.1 -1e-300)",
+                                       "MULTIPOINT ((1 2), (3 4))",
+                                       "LINESTRING (0 0, 1.1 2.2)",
+                                       "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))",
+                                       "POLYGON Z ((0 0 1, 4 0 2, 4 4 3, 0 0 1))",
+                                       "MULTIPOLYGON (((0 0, 1 0, 1 1, 0 0)), ((5 5, 9 5, 9 9, 5 5)))",
+                                       "POLYGON EMPTY",
+                                       "MULTILINESTRING ((0 0, 1 1), (2 2, 3 3))"};
   const StoreBuffer store = test::store_of(texts);
   auto handles = test::all_handles(store.view());
   handles.push_back(-1);
@@ -118,7 +134,8 @@ TEST_CASE("what is written reads back to the last bit, with the right-hand rule"
   for (std::size_t i = 0; i < handles.size(); ++i) label.texts.push("line\n\t\\" + std::to_string(i));
   Notices notices;
   const GeojsonLayer again = read(encode_geojson({store.view(), handles}, {label}, {}, notices));
-  for (std::size_t i = 0; i < texts.size(); ++i) CHECK(test::text_of(again.store.view(), static_cast<int>(i)) == texts[i]);
+  for (std::size_t i = 0; i < texts.size(); ++i)
+    CHECK(test::text_of(again.store.view(), static_cast<int>(i)) == texts[i]);
   CHECK(again.handles.back() == -1);
   CHECK((again.columns.at(0).name == label.name && again.columns[0].texts[3] == "line\n\t\\3"));
 

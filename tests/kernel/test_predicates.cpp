@@ -25,9 +25,11 @@ TEST_CASE("orientation is exact where floating point is not") {
   std::mt19937_64 random(7);
   int undecided = 0;
   for (int i = 0; i < 200000; ++i) {
-    const long long dx = static_cast<long long>(random() % 1000) + 1, dy = static_cast<long long>(random() % 1000), base = 1LL << 52;
+    const long long dx = static_cast<long long>(random() % 1000) + 1, dy = static_cast<long long>(random() % 1000),
+                    base = 1LL << 52;
     const long long k = static_cast<long long>(random() % 1000), off = static_cast<long long>(random() % 3) - 1;
-    const long long a[] = {base + dx, base + dy}, b[] = {base + 3 * dx, base + 3 * dy}, c[] = {base + k * dx, base + k * dy + off};
+    const long long a[] = {base + dx, base + dy}, b[] = {base + 3 * dx, base + 3 * dy},
+                    c[] = {base + k * dx, base + k * dy + off};
     const int expected = exact_orientation(a[0], a[1], b[0], b[1], c[0], c[1]);
     undecided += expected == 0;
     REQUIRE(orientation(a[0], a[1], b[0], b[1], c[0], c[1]) == expected);
@@ -109,13 +111,20 @@ bool holds_by_definition(Relation relation, const StoreView& points, int p, cons
     outside |= at == Location::outside;
   }
   switch (relation) {
-    case Relation::intersects: return inside || boundary;
-    case Relation::disjoint: return !inside && !boundary;
-    case Relation::within: return inside && !outside;
-    case Relation::covered_by: return !outside;
-    case Relation::touches: return !inside && boundary;
-    case Relation::crosses: return inside && outside;
-    default: return false;
+    case Relation::intersects:
+      return inside || boundary;
+    case Relation::disjoint:
+      return !inside && !boundary;
+    case Relation::within:
+      return inside && !outside;
+    case Relation::covered_by:
+      return !outside;
+    case Relation::touches:
+      return !inside && boundary;
+    case Relation::crosses:
+      return inside && outside;
+    default:
+      return false;
   }
 }
 
@@ -127,18 +136,21 @@ TEST_CASE("related pairs agree with the definition on all pairs") {
   std::vector<std::string> points, polygons;
   for (int i = 0; i < 60; ++i) {
     std::string text = "MULTIPOINT (";
-    for (int k = 0; k <= i % 3; ++k) text += (k ? ", " : "") + std::to_string(grid(random)) + " " + std::to_string(grid(random));
+    for (int k = 0; k <= i % 3; ++k)
+      text += (k ? ", " : "") + std::to_string(grid(random)) + " " + std::to_string(grid(random));
     points.push_back(text + ")");
     const int x = grid(random), y = grid(random), w = 1 + grid(random) % 4;
     auto at = [](int a, int b) { return std::to_string(a) + " " + std::to_string(b); };
-    polygons.push_back("POLYGON ((" + at(x, y) + ", " + at(x + w, y) + ", " + at(x + w, y + w) + ", " + at(x, y + w) + ", " + at(x, y) + "))");
+    polygons.push_back("POLYGON ((" + at(x, y) + ", " + at(x + w, y) + ", " + at(x + w, y + w) + ", " + at(x, y + w) +
+                       ", " + at(x, y) + "))");
   }
   const StoreBuffer point_store = test::store_of(points), polygon_store = test::store_of(polygons);
-  const auto point_handles = test::all_handles(point_store.view()), polygon_handles = test::all_handles(polygon_store.view());
+  const auto point_handles = test::all_handles(point_store.view()),
+             polygon_handles = test::all_handles(polygon_store.view());
   const ShapeRows a{point_store.view(), point_handles}, b{polygon_store.view(), polygon_handles};
   std::size_t found = 0;
-  for (Relation relation : {Relation::intersects, Relation::within, Relation::covered_by, Relation::touches, Relation::crosses,
-                            Relation::disjoint, Relation::contains, Relation::overlaps}) {
+  for (Relation relation : {Relation::intersects, Relation::within, Relation::covered_by, Relation::touches,
+                            Relation::crosses, Relation::disjoint, Relation::contains, Relation::overlaps}) {
     std::vector<std::pair<int, int>> expected, got;
     for (int i = 0; i < a.size(); ++i)
       for (int j = 0; j < b.size(); ++j)
@@ -159,7 +171,9 @@ TEST_CASE("within distance counts to edges and into holes") {
   const auto ph = test::all_handles(points.view()), sh = test::all_handles(square.view());
   auto near = [&](double distance) {
     std::vector<int> rows;
-    for (const RowPair& pair : related_pairs({points.view(), ph}, {square.view(), sh}, Relation::within_distance, distance)) rows.push_back(pair.x);
+    for (const RowPair& pair :
+         related_pairs({points.view(), ph}, {square.view(), sh}, Relation::within_distance, distance))
+      rows.push_back(pair.x);
     return rows;
   };
   CHECK(near(0) == std::vector<int>{2});
@@ -170,10 +184,11 @@ TEST_CASE("within distance counts to edges and into holes") {
 }
 
 TEST_CASE("planar measures follow their definitions") {
-  const StoreBuffer store = test::store_of({"POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (4 4, 6 4, 6 6, 4 6, 4 4))", "LINESTRING (0 0, 3 4, 3 10)",
-                                            "MULTIPOINT (0 0, 4 8)", "POLYGON ((500000 5000000, 500000.001 5000000, 500000 5000000.001, 500000 5000000))",
-                                            "GEOMETRYCOLLECTION (POINT (100 100), LINESTRING (0 0, 2 0))", "POLYGON EMPTY",
-                                            "POLYGON ((0 0, 0 10, 10 10, 10 0, 0 0))"});
+  const StoreBuffer store = test::store_of(
+      {"POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (4 4, 6 4, 6 6, 4 6, 4 4))", "LINESTRING (0 0, 3 4, 3 10)",
+       "MULTIPOINT (0 0, 4 8)", "POLYGON ((500000 5000000, 500000.001 5000000, 500000 5000000.001, 500000 5000000))",
+       "GEOMETRYCOLLECTION (POINT (100 100), LINESTRING (0 0, 2 0))", "POLYGON EMPTY",
+       "POLYGON ((0 0, 0 10, 10 10, 10 0, 0 0))"});
   const StoreView view = store.view();
   CHECK(planar_area(view, 0) == 96);
   CHECK(planar_perimeter(view, 0) == 48);
@@ -181,7 +196,8 @@ TEST_CASE("planar measures follow their definitions") {
   CHECK(planar_length(view, 1) == 11);
   CHECK(planar_area(view, 3) == Approx(0.5e-6).epsilon(1e-5));
   CHECK(planar_area(view, 6) == 100);
-  const Coordinate square = planar_centroid(view, 0), line = planar_centroid(view, 1), points = planar_centroid(view, 2);
+  const Coordinate square = planar_centroid(view, 0), line = planar_centroid(view, 1),
+                   points = planar_centroid(view, 2);
   CHECK((square.x == Approx(5) && square.y == Approx(5)));
   CHECK((line.x == Approx((1.5 * 5 + 3 * 6) / 11) && line.y == Approx((2 * 5 + 7 * 6) / 11.)));
   CHECK((points.x == 2 && points.y == 4));

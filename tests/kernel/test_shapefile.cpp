@@ -48,7 +48,8 @@ TEST_CASE("polygon records made by hand are read, with holes placed in their she
   CHECK(text(layer, 0) == "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))");
   CHECK(text(layer, 1) == "none");
   CHECK(text(layer, 2) ==
-        "MULTIPOLYGON (((20 0, 25 5, 20 5, 20 0), (21 3, 21 4, 22 4, 21 3)), ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2)))");
+        "MULTIPOLYGON (((20 0, 25 5, 20 5, 20 0), (21 3, 21 4, 22 4, 21 3)), ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 "
+        "4, 4 4, 4 2, 2 2)))");
   CHECK(layer.notices.all().empty());
   CHECK(layer.store.boxes[1].xmax == 25);
 }
@@ -56,8 +57,9 @@ TEST_CASE("polygon records made by hand are read, with holes placed in their she
 TEST_CASE("rings that run the wrong way or stay open are mended and counted") {
   test::Ring open = shell;
   open.pop_back();
-  const Layer layer = read(test::shapefile(5, {test::poly_record(5, {backwards(shell)}), test::poly_record(5, {backwards(shell), backwards(island)}),
-                                               test::poly_record(5, {open})}));
+  const Layer layer = read(
+      test::shapefile(5, {test::poly_record(5, {backwards(shell)}),
+                          test::poly_record(5, {backwards(shell), backwards(island)}), test::poly_record(5, {open})}));
   CHECK(text(layer, 0) == "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))");
   CHECK(text(layer, 1) == "MULTIPOLYGON (((0 0, 10 0, 10 10, 0 10, 0 0)), ((20 0, 25 5, 20 5, 20 0)))");
   CHECK(text(layer, 2).substr(0, 13) == "POLYGON ((0 0");
@@ -73,12 +75,14 @@ TEST_CASE("points, lines, Z and M made by hand are read") {
   CHECK(text(read(test::shapefile(11, {without_m})), 0) == "POINT Z (1 2 3)");
   CHECK(text(read(test::shapefile(3, {test::poly_record(3, {{{0, 0}, {1, 1}}, {{5, 5}, {6, 6}, {7, 5}}})})), 0) ==
         "MULTILINESTRING ((0 0, 1 1), (5 5, 6 6, 7 5))");
-  const auto several = test::ByteMaker().little(8).real(0).real(0).real(0).real(0).little(2).real(1).real(2).real(3).real(4).bytes;
+  const auto several =
+      test::ByteMaker().little(8).real(0).real(0).real(0).real(0).little(2).real(1).real(2).real(3).real(4).bytes;
   CHECK(text(read(test::shapefile(8, {several})), 0) == "MULTIPOINT ((1 2), (3 4))");
 }
 
 TEST_CASE("records deleted in the table are left out, and damage is named with record and byte") {
-  const auto a = test::ByteMaker().little(1).real(1).real(1).bytes, b = test::ByteMaker().little(1).real(2).real(2).bytes;
+  const auto a = test::ByteMaker().little(1).real(1).real(1).bytes,
+             b = test::ByteMaker().little(1).real(2).real(2).bytes;
   const Layer layer = read(test::shapefile(1, {a, b}), {1, 0});
   REQUIRE(layer.handles.size() == 1);
   CHECK(text(layer, 0) == "POINT (2 2)");
@@ -87,7 +91,8 @@ TEST_CASE("records deleted in the table are left out, and damage is named with r
   bytes.resize(bytes.size() - 5);
   CHECK_THROWS_WITH(read(bytes), Catch::Contains("record 2 is cut off") && Catch::Contains("byte 136"));
   CHECK_THROWS_WITH(read(test::shapefile(31, {})), Catch::Contains("multipatch"));
-  CHECK_THROWS_WITH(read(test::shapefile(1, {test::poly_record(3, {shell})})), Catch::Contains("record 1 has shape type 3"));
+  CHECK_THROWS_WITH(read(test::shapefile(1, {test::poly_record(3, {shell})})),
+                    Catch::Contains("record 1 has shape type 3"));
   auto wrong = test::shapefile(1, {a});
   wrong[3] = 9;
   CHECK_THROWS_WITH(read(wrong), Catch::Contains("9994"));
@@ -102,11 +107,17 @@ TEST_CASE("what is encoded reads back to the last bit") {
   std::mt19937 random(2);
   std::uniform_real_distribution<double> any(-1e7, 1e7);
   const std::vector<std::vector<std::string>> layers{
-      {"POINT (0.1 1e-300)", "POINT (3 4)"}, {"MULTIPOINT ((1 2), (3 4))", "MULTIPOINT ((0.1 0.2))"},
+      {"POINT (0.1 1e-300)", "POINT (3 4)"},
+      {"MULTIPOINT ((1 2), (3 4))", "MULTIPOINT ((0.1 0.2))"},
       {"LINESTRING (0 0, 1.1 2.2)", "MULTILINESTRING ((0 0, 1 1), (2 2, 3 3, 4 4))"},
-      {"POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))", test::random_star(random, any(random), any(random), 999.9, 60)},
-      {"POINT Z (1 2 3)"}, {"POINT ZM (1 2 3 4)"}, {"POINT M (1 2 4)"}, {"LINESTRING M (0 0 1, 1 1 NaN)"},
-      {"POLYGON Z ((0 0 1, 4 0 2, 4 4 3, 0 0 1))"}, {"MULTIPOINT ZM ((1 2 3 4), (5 6 7 8))"}};
+      {"POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))",
+       test::random_star(random, any(random), any(random), 999.9, 60)},
+      {"POINT Z (1 2 3)"},
+      {"POINT ZM (1 2 3 4)"},
+      {"POINT M (1 2 4)"},
+      {"LINESTRING M (0 0 1, 1 1 NaN)"},
+      {"POLYGON Z ((0 0 1, 4 0 2, 4 4 3, 0 0 1))"},
+      {"MULTIPOINT ZM ((1 2 3 4), (5 6 7 8))"}};
   for (const auto& texts : layers) {
     const StoreBuffer store = test::store_of(texts);
     std::vector<int> handles = test::all_handles(store.view());
@@ -115,22 +126,49 @@ TEST_CASE("what is encoded reads back to the last bit") {
     CHECK(bytes.shx.size() == 100 + 8 * handles.size());
     const Layer again = read(bytes.shp);
     for (std::size_t i = 0; i < texts.size(); ++i)
-      if (texts[i] != "MULTIPOINT ((0.1 0.2))") CHECK(text(again, static_cast<int>(i)) == test::text_of(store.view(), static_cast<int>(i)));
+      if (texts[i] != "MULTIPOINT ((0.1 0.2))")
+        CHECK(text(again, static_cast<int>(i)) == test::text_of(store.view(), static_cast<int>(i)));
     CHECK(text(again, static_cast<int>(texts.size())) == "none");
   }
   const StoreBuffer mixed = test::store_of({"POINT (1 1)", "LINESTRING (0 0, 1 1)"});
-  CHECK_THROWS_WITH(encode_shapefile({mixed.view(), test::all_handles(mixed.view())}), Catch::Contains("row 2 is a line"));
+  CHECK_THROWS_WITH(encode_shapefile({mixed.view(), test::all_handles(mixed.view())}),
+                    Catch::Contains("row 2 is a line"));
 }
 
 TEST_CASE("a table made by hand is read by type") {
-  const auto bytes = test::dbase({{"NAME", 'C', 6, 0}, {"WHOLE", 'N', 4, 0}, {"REAL", 'F', 6, 2}, {"YES", 'L', 1, 0}, {"DAY", 'D', 8, 0}},
-                                 {" " "Tern  " "   7" "  1.50" "T" "20261124", " " "Gull  " "****" "      " "?" "00000000", "*" "gone  " "   1" "  2.00" "F" "20260101", " " "      " "  -3" " -9.25" "n" "20261332"});
+  const auto bytes = test::dbase(
+      {{"NAME", 'C', 6, 0}, {"WHOLE", 'N', 4, 0}, {"REAL", 'F', 6, 2}, {"YES", 'L', 1, 0}, {"DAY", 'D', 8, 0}},
+      {" "
+       "Tern  "
+       "   7"
+       "  1.50"
+       "T"
+       "20261124",
+       " "
+       "Gull  "
+       "****"
+       "      "
+       "?"
+       "00000000",
+       "*"
+       "gone  "
+       "   1"
+       "  2.00"
+       "F"
+       "20260101",
+       " "
+       "      "
+       "  -3"
+       " -9.25"
+       "n"
+       "20261332"});
   const DbaseReader reader(bytes);
   const auto deleted = reader.deleted();
   REQUIRE(deleted == std::vector<char>{0, 0, 1, 0});
   Notices notices;
-  const Column name = reader.column(0, deleted, notices), whole = reader.column(1, deleted, notices), real = reader.column(2, deleted, notices),
-               yes = reader.column(3, deleted, notices), day = reader.column(4, deleted, notices);
+  const Column name = reader.column(0, deleted, notices), whole = reader.column(1, deleted, notices),
+               real = reader.column(2, deleted, notices), yes = reader.column(3, deleted, notices),
+               day = reader.column(4, deleted, notices);
   CHECK((name.texts[0] == "Tern" && name.texts[1] == "Gull" && name.texts.missing(2)));
   CHECK(whole.integers == std::vector<int>{7, missing_integer, -3});
   CHECK((real.reals[0] == 1.5 && std::isnan(real.reals[1]) && real.reals[2] == -9.25));
@@ -142,7 +180,8 @@ TEST_CASE("a table made by hand is read by type") {
 }
 
 TEST_CASE("whole numbers beyond 2^53 stay text, and wide ones within it are numbers") {
-  const auto bytes = test::dbase({{"ID", 'N', 18, 0}, {"BIG", 'N', 18, 0}}, {"  9007199254740992 123456789012345678", "                 5                  7"});
+  const auto bytes = test::dbase({{"ID", 'N', 18, 0}, {"BIG", 'N', 18, 0}},
+                                 {"  9007199254740992 123456789012345678", "                 5                  7"});
   const DbaseReader reader(bytes);
   Notices notices;
   CHECK(reader.column(0, {}, notices).reals[0] == 9007199254740992.0);

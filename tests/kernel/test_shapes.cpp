@@ -43,8 +43,8 @@ TEST_CASE("well-known text reads back to itself") {
 }
 
 TEST_CASE("other spellings of well-known text are read") {
-  const StoreBuffer store =
-      test::store_of({" point(1 2)", "MULTIPOINT (1 1, 2 2)", "POINTZ (1 2 3)", "Point Zm(1 2 3 4)", "POINT (nan -Inf)"});
+  const StoreBuffer store = test::store_of(
+      {" point(1 2)", "MULTIPOINT (1 1, 2 2)", "POINTZ (1 2 3)", "Point Zm(1 2 3 4)", "POINT (nan -Inf)"});
   const StoreView view = store.view();
   CHECK(test::text_of(view, 0) == "POINT (1 2)");
   CHECK(test::text_of(view, 1) == "MULTIPOINT ((1 1), (2 2))");
@@ -82,7 +82,8 @@ TEST_CASE("well-known binary keeps every shape and its bytes") {
 
 TEST_CASE("well-known binary of either byte order and of the extended form is read") {
   const std::vector<std::uint8_t> big{0, 0, 0, 0, 1, 0x3f, 0xf0, 0, 0, 0, 0, 0, 0, 0x40, 0, 0, 0, 0, 0, 0, 0};
-  const std::vector<std::uint8_t> extended{1, 1, 0, 0, 0x20, 0xe6, 0x10, 0, 0, 0, 0, 0, 0, 0, 0, 0xf0, 0x3f, 0, 0, 0, 0, 0, 0, 0, 0x40};
+  const std::vector<std::uint8_t> extended{1, 1, 0,    0,    0x20, 0xe6, 0x10, 0, 0, 0, 0, 0,   0,
+                                           0, 0, 0xf0, 0x3f, 0,    0,    0,    0, 0, 0, 0, 0x40};
   ShapeBuilder builder;
   read_wkb(big, builder);
   read_wkb(extended, builder);
@@ -114,9 +115,10 @@ TEST_CASE("concatenating stores keeps all shapes in order") {
 }
 
 TEST_CASE("equal shapes share a rank, others do not") {
-  const StoreBuffer store = test::store_of({"POINT (2 1)", "POINT (1 9)", "POINT (2 1)", "MULTIPOINT ((2 1))", "LINESTRING (0 0, 1 1)",
-                                            "LINESTRING (0 0, 1 1, 2 2)", "POLYGON ((0 0, 1 1, 2 0, 0 0), (3 3, 4 4, 5 3, 3 3))",
-                                            "MULTIPOLYGON (((0 0, 1 1, 2 0, 0 0)), ((3 3, 4 4, 5 3, 3 3)))"});
+  const StoreBuffer store =
+      test::store_of({"POINT (2 1)", "POINT (1 9)", "POINT (2 1)", "MULTIPOINT ((2 1))", "LINESTRING (0 0, 1 1)",
+                      "LINESTRING (0 0, 1 1, 2 2)", "POLYGON ((0 0, 1 1, 2 0, 0 0), (3 3, 4 4, 5 3, 3 3))",
+                      "MULTIPOLYGON (((0 0, 1 1, 2 0, 0 0)), ((3 3, 4 4, 5 3, 3 3)))"});
   const auto ranks = content_ranks(store.view());
   CHECK(ranks[0] == ranks[2]);
   CHECK(ranks[1] < ranks[0]);

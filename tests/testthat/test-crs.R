@@ -55,3 +55,17 @@ test_that("shapes outside a projection's domain become missing and are counted",
 test_that("methods that are not there are refused by name", {
   expect_error(reproject_to(point_shapes(10, 50, crs = 4326), 3035), "Lambert Azimuthal Equal Area", class = "civicatlas_error_crs")
 })
+
+test_that("published worked examples are reproduced", {
+  examples <- utils::read.csv(test_data("published_examples.csv"))
+  for (i in seq_len(nrow(examples))) {
+    example <- examples[i, ]
+    projected <- crs(example$epsg)
+    geographic <- crs(projected$geographic_code)
+    point <- point_shapes((example$lon_deg - geographic$meridian_degrees) / geographic$unit_size, example$lat_deg / geographic$unit_size, crs = geographic)
+    found <- coordinates_of(reproject_to(point, projected))
+    expect_lt(abs(found$x - example$x), example$tolerance, label = example$description)
+    expect_lt(abs(found$y - example$y), example$tolerance, label = example$description)
+  }
+  expect_gt(nrow(examples), 5)
+})

@@ -5,7 +5,6 @@
 
 namespace civic {
 
-
 // Equal widths from the least to the greatest value.
 std::vector<double> equal_breaks(std::span<const double> sorted, int classes);
 

@@ -10,7 +10,7 @@ namespace civic {
 
 struct Ellipsoid {
   std::string name;
-  double semi_major = 6378137.0;         // metres
+  double semi_major = 6378137.0;              // metres
   double inverse_flattening = 298.257223563;  // 0 for a sphere
 
   double flattening() const { return inverse_flattening == 0 ? 0 : 1 / inverse_flattening; }
@@ -41,18 +41,18 @@ using Parameters = std::vector<std::pair<std::string, double>>;
 struct Crs {
   CrsKind kind = CrsKind::geographic;
   std::string name;
-  std::string code;         // "EPSG:32757", or empty
-  bool matched = false;     // the code was found by comparing meaning, not stated by the source
+  std::string code;      // "EPSG:32757", or empty
+  bool matched = false;  // the code was found by comparing meaning, not stated by the source
   Datum datum;
   std::string meridian = "Greenwich";
   double meridian_degrees = 0;
-  std::string unit = "metre";  // of the coordinates
-  double unit_size = 1;        // in metres, or in degrees for a geographic CRS
+  std::string unit = "metre";   // of the coordinates
+  double unit_size = 1;         // in metres, or in degrees for a geographic CRS
   std::string geographic_name;  // of the base of a projected CRS
   std::string geographic_code;
-  double angular_unit = 1;      // degrees per unit of the base geographic CRS
-  std::string method;           // EPSG name of the projection method
-  Parameters parameters;        // OGC names; angles in degrees, lengths in the CRS's unit
+  double angular_unit = 1;  // degrees per unit of the base geographic CRS
+  std::string method;       // EPSG name of the projection method
+  Parameters parameters;    // OGC names; angles in degrees, lengths in the CRS's unit
   std::optional<AreaOfUse> area;
 
   double parameter(const std::string& name, double otherwise) const;

@@ -137,8 +137,7 @@ Sphere LambertConformalConic::inverse(double x, double y) const {
   return {longitude, latitude_from_isometric(ecc_, -std::log(radius / factor_) / cone_)};
 }
 
-Mercator::Mercator(const Crs& crs)
-    : central_meridian(angle(crs, "central_meridian")), ecc_(crs.datum.ellipsoid.e2()) {
+Mercator::Mercator(const Crs& crs) : central_meridian(angle(crs, "central_meridian")), ecc_(crs.datum.ellipsoid.e2()) {
   scale_ = crs.method == "Mercator (variant B)" ? parallel_radius(ecc_, latitude_parameter(crs, "standard_parallel_1"))
                                                 : scale_parameter(crs);
   origin_ = scale_ * isometric_latitude(ecc_, latitude_parameter(crs, "latitude_of_origin"));

@@ -1,11 +1,12 @@
 #include "registry.h"
 
+#include <zlib.h>
+
 #include <algorithm>
 #include <charconv>
 #include <cmath>
 #include <cstdlib>
-#include <fstream>
-#include <sstream>
+#include <memory>
 
 #include "../error.h"
 
@@ -34,15 +35,27 @@ std::string_view second_field(std::string_view record) {
   return record.substr(0, record.find('\t'));
 }
 
+// The text of a gzip file.
+std::string unpacked(const std::string& path) {
+  const std::unique_ptr<gzFile_s, int (*)(gzFile)> file(gzopen(path.c_str(), "rb"), gzclose);
+  if (!file) throw FileError("cannot read the CRS registry " + path);
+  std::string text;
+  constexpr std::size_t step = 1 << 18;
+  for (;;) {
+    const std::size_t at = text.size();
+    text.resize(at + step);
+    const int got = gzread(file.get(), text.data() + at, step);
+    if (got < 0) throw FileError("the CRS registry " + path + " is damaged");
+    text.resize(at + static_cast<std::size_t>(got));
+    if (got == 0) return text;
+  }
+}
+
 }  // namespace
 
 Registry Registry::load(const std::string& path) {
-  std::ifstream file(path, std::ios::binary | std::ios::ate);
-  if (!file) throw FileError("cannot read the CRS registry " + path);
   Registry registry;
-  registry.text_.resize(static_cast<std::size_t>(file.tellg()));
-  file.seekg(0);
-  file.read(registry.text_.data(), static_cast<std::streamsize>(registry.text_.size()));
+  registry.text_ = unpacked(path);
   std::string_view rest = registry.text_;
   while (!rest.empty()) {
     const std::size_t end = std::min(rest.find('\n'), rest.size());
@@ -144,12 +157,27 @@ Crs Registry::parse(Record record) const {
   return crs;
 }
 
+// Whether a projected record has the method, unit and parameters of `crs`, without parsing the rest of it.
+bool Registry::same_projection(Record record, const Crs& crs) const {
+  const auto f = split(record, '\t');
+  const auto method = split(methods_.at(number<int>(f[4]) - 1), '\t');
+  if (method.at(2) != crs.method || std::fabs(number<double>(f[7]) - crs.unit_size) > 1e-9 * crs.unit_size)
+    return false;
+  const auto names = split(method.at(3), ';'), values = split(f[5], ';');
+  for (std::size_t i = 0; i < names.size(); ++i) {
+    const double value = number<double>(values.at(i));
+    const double other = crs.parameter(std::string(names[i]), names[i] == "scale_factor" ? 1 : 0);
+    if (std::fabs(value - other) > 1e-9 * std::max(1.0, std::fabs(value))) return false;
+  }
+  return true;
+}
+
 int Registry::match(const Crs& crs) const {
-  const char kind = crs.kind == CrsKind::projected    ? 'P'
-                    : crs.kind == CrsKind::geographic ? 'G'
-                                                      : 'X';
-  for (const auto& [code, record] : rows_)
-    if (record[0] == kind && same_meaning(parse(record), crs)) return code;
+  const char kind = crs.kind == CrsKind::projected ? 'P' : crs.kind == CrsKind::geographic ? 'G' : 'X';
+  for (const auto& [code, record] : rows_) {
+    if (record[0] != kind || (kind == 'P' && !same_projection(record, crs))) continue;
+    if (same_meaning(parse(record), crs)) return code;
+  }
   return 0;
 }
 

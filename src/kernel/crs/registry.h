@@ -1,5 +1,5 @@
 // The registry of coordinate reference systems: facts of the EPSG Geodetic Parameter Dataset (IOGP) in a table of
-// tab-separated records (data-raw/registry.R says which), indexed by code when loaded, parsed when asked for.
+// tab-separated records, gzipped (data-raw/registry.R says which), indexed by code when loaded, parsed when asked for.
 #pragma once
 #include <optional>
 #include <string>
@@ -31,6 +31,7 @@ class Registry {
  private:
   using Record = std::string_view;
   Crs parse(Record record) const;
+  bool same_projection(Record record, const Crs& crs) const;
   Datum parse_datum(int id) const;
   AreaOfUse parse_area(Record box, Record id) const;
 

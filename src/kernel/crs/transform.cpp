@@ -89,8 +89,7 @@ void DatumStep::apply(double* longitude, double* latitude, double* height, std::
   for (std::size_t i = 0; i < n; ++i) {
     const double s = std::sin(latitude[i]), c = std::cos(latitude[i]), normal = a / std::sqrt(1 - e2 * s * s);
     const double from[3] = {(normal + height[i]) * c * std::cos(longitude[i]),
-                            (normal + height[i]) * c * std::sin(longitude[i]),
-                            (normal * (1 - e2) + height[i]) * s};
+                            (normal + height[i]) * c * std::sin(longitude[i]), (normal * (1 - e2) + height[i]) * s};
     double to[3];
     for (int r = 0; r < 3; ++r)
       to[r] = offset_[r] + matrix_[r][0] * from[0] + matrix_[r][1] * from[1] + matrix_[r][2] * from[2];

@@ -134,7 +134,7 @@ const Node& required(const Node& node, const char* keyword) {
 std::string stated_code(const Node& node) {
   const Node* authority = node.child("AUTHORITY");
   if (!authority || authority->texts.empty()) return "";
-  std::string code = authority->texts.size() > 1 ? authority->texts[1]
+  std::string code = authority->texts.size() > 1  ? authority->texts[1]
                      : authority->numbers.empty() ? ""
                                                   : std::to_string(static_cast<int>(authority->numbers[0]));
   return code.empty() ? "" : authority->texts[0] + ":" + code;
@@ -180,9 +180,7 @@ std::string method_named(const std::string& spelling, const Parameters& paramete
   return known == methods.end() ? spelling : known->second;
 }
 
-bool is_length(const std::string& parameter) {
-  return parameter == "false_easting" || parameter == "false_northing";
-}
+bool is_length(const std::string& parameter) { return parameter == "false_easting" || parameter == "false_northing"; }
 bool is_plain_number(const std::string& parameter) {
   return parameter == "scale_factor" || parameter == "auxiliary_sphere_type";
 }
@@ -230,9 +228,7 @@ void read_parameters(const Node& node, Crs& crs) {
 
 // Drops parameters that say nothing for the method, so that spellings compare equal.
 void tidy_parameters(Crs& crs) {
-  auto drop = [&](const char* name) {
-    std::erase_if(crs.parameters, [&](const auto& p) { return p.first == name; });
-  };
+  auto drop = [&](const char* name) { std::erase_if(crs.parameters, [&](const auto& p) { return p.first == name; }); };
   drop("auxiliary_sphere_type");
   if (crs.method == "Popular Visualisation Pseudo Mercator") {
     drop("standard_parallel_1");
@@ -283,7 +279,8 @@ Crs parse_crs_text(std::string_view text, const Registry& registry) {
       crs.unit_size = first_number(*unit);
     }
   } else {
-    throw CrsError("the text of the CRS starts with " + root.keyword + ", which is none of PROJCS, GEOGCS, COMPD_CS and "
+    throw CrsError("the text of the CRS starts with " + root.keyword +
+                   ", which is none of PROJCS, GEOGCS, COMPD_CS and "
                    "LOCAL_CS");
   }
   crs.name = first_text(root);
@@ -332,9 +329,8 @@ std::string geographic_text(const Crs& crs, const std::string& name) {
   const std::string unit = crs.angular_unit == 1 ? "Degree" : crs.angular_unit == 0.9 ? "Grad" : "Unit";
   return "GEOGCS[" + quoted(prefixed("GCS_", name)) + ",DATUM[" + quoted(prefixed("D_", crs.datum.name)) +
          ",SPHEROID[" + quoted(underscored(crs.datum.ellipsoid.name)) + "," + digits(crs.datum.ellipsoid.semi_major) +
-         "," + digits(crs.datum.ellipsoid.inverse_flattening) + "]],PRIMEM[" + quoted(underscored(crs.meridian)) +
-         "," + digits(crs.meridian_degrees) + "],UNIT[" + quoted(unit) + "," + digits(crs.angular_unit * M_PI / 180) +
-         "]]";
+         "," + digits(crs.datum.ellipsoid.inverse_flattening) + "]],PRIMEM[" + quoted(underscored(crs.meridian)) + "," +
+         digits(crs.meridian_degrees) + "],UNIT[" + quoted(unit) + "," + digits(crs.angular_unit * M_PI / 180) + "]]";
 }
 
 // The shapefile's word for a method; others keep their EPSG name, underscored.

@@ -35,8 +35,8 @@ class FileWriter {
   FileWriter(const FileWriter&) = delete;
   void write(const void* data, std::size_t size);
   void write(const std::string& text) { write(text.data(), text.size()); }
-  void close();                    // ends the neighbour; the target is still untouched
-  void publish();                  // renames it over the target
+  void close();    // ends the neighbour; the target is still untouched
+  void publish();  // renames it over the target
 
  private:
   std::string path_, beside_;

@@ -78,8 +78,8 @@ DbaseReader::DbaseReader(ByteSpan dbf) : dbf_(dbf) {
     fields_.push_back(field);
   }
   if (offset > width_)
-    throw FormatError("the table's fields take " + std::to_string(offset) + " bytes, its records " + std::to_string(width_) +
-                      " (byte 10)");
+    throw FormatError("the table's fields take " + std::to_string(offset) + " bytes, its records " +
+                      std::to_string(width_) + " (byte 10)");
   if (width_ == 0 || header_ > dbf.size()) throw FormatError("the table's header is damaged (byte 8)");
   const std::size_t held = (dbf.size() - header_) / width_;
   if (held < records_)
@@ -154,8 +154,10 @@ Column DbaseReader::column(std::size_t index, const std::vector<char>& dropped, 
     column.type = ColumnType::text;
     each([&](std::string_view text, std::size_t) {
       text = field.type == 'C' ? without_padding(text) : trimmed(text);
-      if (text.empty()) column.texts.push_missing();
-      else column.texts.push(text);
+      if (text.empty())
+        column.texts.push_missing();
+      else
+        column.texts.push(text);
     });
   };
   switch (field.type) {
@@ -181,7 +183,8 @@ Column DbaseReader::column(std::size_t index, const std::vector<char>& dropped, 
       column.type = ColumnType::logical;
       each([&](std::string_view text, std::size_t record) {
         const char c = text.empty() ? ' ' : text[0];
-        const bool yes = c == 'T' || c == 't' || c == 'Y' || c == 'y', no = c == 'F' || c == 'f' || c == 'N' || c == 'n';
+        const bool yes = c == 'T' || c == 't' || c == 'Y' || c == 'y',
+                   no = c == 'F' || c == 'f' || c == 'N' || c == 'n';
         if (!yes && !no && c != ' ' && c != '?' && c != '\0') bad("logical values", text, record);
         column.integers.push_back(yes ? 1 : no ? 0 : missing_integer);
       });
@@ -258,7 +261,8 @@ class FieldEncoder {
  private:
   static std::string date_text(double days) {
     if (std::isnan(days)) return "";
-    const std::chrono::year_month_day date{std::chrono::sys_days(std::chrono::days(static_cast<int>(std::floor(days))))};
+    const std::chrono::year_month_day date{
+        std::chrono::sys_days(std::chrono::days(static_cast<int>(std::floor(days))))};
     char text[16];
     std::snprintf(text, sizeof text, "%04d%02u%02u", static_cast<int>(date.year()), static_cast<unsigned>(date.month()),
                   static_cast<unsigned>(date.day()));
@@ -343,8 +347,10 @@ DbaseBytes encode_dbase(const std::vector<Column>& columns, std::size_t rows) {
     width += fields.back().width();
   }
   const std::size_t header = descriptor_size * (1 + fields.size()) + 1;
-  if (width > 65535) throw ArgumentError("a dBASE record holds at most 65535 bytes; the columns take " + std::to_string(width));
-  if (header + width * rows > 0x7fffffffu) throw ArgumentError("a dBASE table holds at most 2 GB; write fewer rows or columns");
+  if (width > 65535)
+    throw ArgumentError("a dBASE record holds at most 65535 bytes; the columns take " + std::to_string(width));
+  if (header + width * rows > 0x7fffffffu)
+    throw ArgumentError("a dBASE table holds at most 2 GB; write fewer rows or columns");
 
   out.dbf.reserve(header + width * rows + 1);
   out.dbf.resize(descriptor_size);

@@ -47,7 +47,8 @@ class GeojsonReader {
     using enum simdjson::error_code;
     if (code == INCORRECT_TYPE || code == NO_SUCH_FIELD)
       throw FormatError(std::string("it is JSON but not GeoJSON: ") +
-                        (code == INCORRECT_TYPE ? "a value is of the wrong type" : "a member is missing") + place() + at_byte());
+                        (code == INCORRECT_TYPE ? "a value is of the wrong type" : "a member is missing") + place() +
+                        at_byte());
     if (code == EMPTY) throw FormatError("it is empty, not JSON");
     throw FormatError("it is not JSON: " + std::string(simdjson::error_message(code)) + place() + at_byte());
   }
@@ -185,7 +186,8 @@ class GeojsonReader {
     if (value.get_number().get(number)) {
       // Whole numbers beyond 64 bits are numbers to JSON; text keeps every digit.
       const std::string_view token = digits.substr(0, digits.find_last_of("0123456789") + 1);
-      if (token.empty() || token.find_first_not_of("-0123456789") != token.npos) throw NotGeojson{"a number is malformed"};
+      if (token.empty() || token.find_first_not_of("-0123456789") != token.npos)
+        throw NotGeojson{"a number is malformed"};
       double ignored;
       if (value.get_double().get(ignored)) throw NotGeojson{"a number is malformed"};
       return column.set_long(rows_, token);
@@ -211,7 +213,7 @@ class GeojsonReader {
   }
 
   static ShapeKind kind_named(const std::string& type) {
-    static const char* const names[] = {"Point",      "LineString",      "Polygon",           "MultiPoint",
+    static const char* const names[] = {"Point",           "LineString",   "Polygon",           "MultiPoint",
                                         "MultiLineString", "MultiPolygon", "GeometryCollection"};
     for (int i = 0; i < kind_limit; ++i)
       if (type == names[i]) return static_cast<ShapeKind>(i + 1);
@@ -274,7 +276,8 @@ class GeojsonReader {
       begun = true;
       builder_.begin_ring();
       for (auto position : ring.get_array()) read_position(position.get_array());
-      if (builder_.close_ring()) layer_.notices.add("polygons had rings that were not closed", "feature " + std::to_string(features_));
+      if (builder_.close_ring())
+        layer_.notices.add("polygons had rings that were not closed", "feature " + std::to_string(features_));
     }
   }
 
@@ -290,7 +293,9 @@ class GeojsonReader {
       if (n < 3) values[n] = number;
       ++n;
     }
-    if (n > 3) layer_.notices.add("positions have more than three numbers; the rest was left out", "feature " + std::to_string(features_));
+    if (n > 3)
+      layer_.notices.add("positions have more than three numbers; the rest was left out",
+                         "feature " + std::to_string(features_));
     return std::min(n, 3);
   }
 
@@ -319,7 +324,7 @@ class GeojsonReader {
   int missing_;
   json::parser parser_;
   json::document document_;
-  bool started_ = false;  // the document has a place to tell
+  bool started_ = false;      // the document has a place to tell
   std::size_t features_ = 0;  // the feature being read, from 1
   std::size_t rows_ = 0;      // rows that are complete
   ShapeBuilder builder_;

@@ -28,8 +28,10 @@ void write_quoted(std::string_view text, std::string& out) {
 }
 
 void write_json_number(double value, int decimals, std::string& out) {
-  if (std::isfinite(value)) write_number(value, decimals, out);
-  else out += "null";
+  if (std::isfinite(value))
+    write_number(value, decimals, out);
+  else
+    out += "null";
 }
 
 class FeatureWriter {
@@ -51,8 +53,10 @@ class FeatureWriter {
       write_value(columns_[c], row, out);
     }
     out += "},\"geometry\":";
-    if (rows_[row] < 0) out += "null";
-    else write_geometry(rows_[row], out);
+    if (rows_[row] < 0)
+      out += "null";
+    else
+      write_geometry(rows_[row], out);
     out += '}';
   }
 
@@ -66,8 +70,10 @@ class FeatureWriter {
         out += column.integers[row] == missing_integer ? "null" : std::to_string(column.integers[row]);
         break;
       case ColumnType::text:
-        if (column.texts.missing(row)) out += "null";
-        else write_quoted(column.texts[row], out);
+        if (column.texts.missing(row))
+          out += "null";
+        else
+          write_quoted(column.texts[row], out);
         break;
       case ColumnType::empty:
         out += "null";
@@ -97,8 +103,10 @@ class FeatureWriter {
     }
     out += "\"coordinates\":";
     if (part_kind(kind) == kind) {
-      if (parts.size() == 0) out += "[]";
-      else write_part(parts.begin, z, out);
+      if (parts.size() == 0)
+        out += "[]";
+      else
+        write_part(parts.begin, z, out);
     } else {
       out += '[';
       for (int part = parts.begin; part < parts.end; ++part) {

@@ -52,15 +52,20 @@ void PropertyColumn::become_real() {
 void PropertyColumn::become_text() {
   TextColumn texts;
   for (int v : column_.integers) {
-    if (v == missing_integer) texts.push_missing();
-    else if (column_.type == ColumnType::logical) texts.push(v ? "true" : "false");
-    else texts.push(std::to_string(v));
+    if (v == missing_integer)
+      texts.push_missing();
+    else if (column_.type == ColumnType::logical)
+      texts.push(v ? "true" : "false");
+    else
+      texts.push(std::to_string(v));
   }
   for (double v : column_.reals) {
     std::string digits;
     if (!std::isnan(v)) write_number(v, -1, digits);
-    if (digits.empty()) texts.push_missing();
-    else texts.push(digits);
+    if (digits.empty())
+      texts.push_missing();
+    else
+      texts.push(digits);
   }
   column_.integers = {};
   column_.reals = {};

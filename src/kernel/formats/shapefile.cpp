@@ -26,7 +26,9 @@ bool known_type(int type) {
 
 std::string type_text(int type) { return type == 31 ? "31 (multipatch)" : std::to_string(type); }
 
-double coordinate(const std::uint8_t* points, std::size_t i, int axis) { return little<double>(points + 16 * i + 8 * axis); }
+double coordinate(const std::uint8_t* points, std::size_t i, int axis) {
+  return little<double>(points + 16 * i + 8 * axis);
+}
 
 double measure_value(const std::uint8_t* at) {
   const double m = little<double>(at);
@@ -64,8 +66,8 @@ struct RecordLayout {
 
   IndexRange part(std::size_t i) const {
     const auto begin = little<std::int32_t>(content + parts_at + 4 * i);
-    const auto stop = i + 1 < parts ? little<std::int32_t>(content + parts_at + 4 * (i + 1))
-                                    : static_cast<std::int32_t>(points);
+    const auto stop =
+        i + 1 < parts ? little<std::int32_t>(content + parts_at + 4 * (i + 1)) : static_cast<std::int32_t>(points);
     return {begin, stop};
   }
   const std::uint8_t* points_begin() const { return content + points_at; }
@@ -142,7 +144,8 @@ RingPlan plan_rings(const RecordLayout& layout) {
     for (int i = 0; i < n; ++i) {
       int depth = 0;
       for (int j = 0; j < n; ++j)
-        depth += j != i && std::fabs(area[j]) > std::fabs(area[i]) && ring_holds(points, layout.part(j), layout.part(i));
+        depth +=
+            j != i && std::fabs(area[j]) > std::fabs(area[i]) && ring_holds(points, layout.part(j), layout.part(i));
       shell[i] = depth % 2 == 0;
     }
   }
@@ -170,7 +173,8 @@ RingPlan plan_rings(const RecordLayout& layout) {
 }  // namespace
 
 void ShapefileReader::fail(const Record& record, const std::string& what) const {
-  throw FormatError("record " + std::to_string(record.number) + " " + what + " (byte " + std::to_string(record.at) + ")");
+  throw FormatError("record " + std::to_string(record.number) + " " + what + " (byte " + std::to_string(record.at) +
+                    ")");
 }
 
 ShapefileReader::ShapefileReader(ByteSpan shp, const std::vector<char>& dropped) : shp_(shp) {
@@ -221,14 +225,16 @@ void ShapefileReader::scan_record(Record& record) {
     for (std::size_t i = 0; i < layout.parts; ++i) {
       const IndexRange part = layout.part(i);
       const bool first_is_zero = i > 0 || part.begin == 0;
-      if (!first_is_zero || part.begin < 0 || part.end < part.begin || static_cast<std::size_t>(part.end) > layout.points)
+      if (!first_is_zero || part.begin < 0 || part.end < part.begin ||
+          static_cast<std::size_t>(part.end) > layout.points)
         fail(record, "has a part that lies outside its points");
       if (type % 10 == polygon && !is_closed(layout.points_begin(), part)) ++vertices;
     }
     if (layout.parts == 0) vertices = 0;
   }
   if (layout.m_at > 0 && !m_)
-    for (std::size_t i = 0; i < layout.points && !m_; ++i) m_ = !std::isnan(measure_value(content + layout.m_at + 8 * i));
+    for (std::size_t i = 0; i < layout.points && !m_; ++i)
+      m_ = !std::isnan(measure_value(content + layout.m_at + 8 * i));
 
   record.shape = static_cast<int>(counts_.shapes++);
   first_ring_.push_back(counts_.rings);
@@ -293,7 +299,8 @@ void ShapefileReader::decode_record(const Record& record, const StoreTarget& t, 
     t.shape_parts[shape + 1] = static_cast<int>(layout.points);
   }
 
-  const std::size_t end = static_cast<std::size_t>(shape) + 1 < counts_.shapes ? first_vertex_[shape + 1] : counts_.vertices;
+  const std::size_t end =
+      static_cast<std::size_t>(shape) + 1 < counts_.shapes ? first_vertex_[shape + 1] : counts_.vertices;
   Box box;
   bool finite = true;
   for (std::size_t i = vertex; i < end; ++i) {
@@ -511,7 +518,8 @@ class ShapefileEncoder {
     put_big32(head, static_cast<std::uint32_t>(file.size() / 2));
     put_little<std::int32_t>(head, 1000);
     put_little<std::int32_t>(head, type_);
-    for (double edge : {extent_.xmin, extent_.ymin, extent_.xmax, extent_.ymax}) put_little(head, extent_.empty() ? 0 : edge);
+    for (double edge : {extent_.xmin, extent_.ymin, extent_.xmax, extent_.ymax})
+      put_little(head, extent_.empty() ? 0 : edge);
     for (const Box& range : {z_range_, m_range_}) {
       put_little(head, range.empty() ? 0 : range.xmin);
       put_little(head, range.empty() ? 0 : range.xmax);
@@ -543,7 +551,8 @@ std::string encoding_of_cpg(const std::string& text) {
   if (name == "UTF8" || name == "UTF-8" || name == "65001") return "UTF-8";
   if (name.rfind("ANSI", 0) == 0) name = name.substr(4);
   while (!name.empty() && (name[0] == '-' || name[0] == '_')) name.erase(0, 1);
-  const bool digits = !name.empty() && std::all_of(name.begin(), name.end(), [](unsigned char c) { return std::isdigit(c); });
+  const bool digits =
+      !name.empty() && std::all_of(name.begin(), name.end(), [](unsigned char c) { return std::isdigit(c); });
   if (digits && name.rfind("8859", 0) == 0 && name.size() > 4) return "ISO-8859-" + name.substr(4);
   if (digits) return "CP" + name;
   if (name.rfind("88591", 0) == 0 || name == "ISO88591" || name == "LATIN1") return "ISO-8859-1";
@@ -553,11 +562,11 @@ std::string encoding_of_cpg(const std::string& text) {
 std::string encoding_of_language_driver(int driver) {
   // dBASE language drivers by the code page each stands for.
   static const std::pair<int, const char*> pages[] = {
-      {0x01, "CP437"},  {0x02, "CP850"},  {0x03, "CP1252"}, {0x57, "CP1252"}, {0x58, "CP1252"}, {0x59, "CP1252"},
-      {0x08, "CP865"},  {0x64, "CP852"},  {0x65, "CP866"},  {0x66, "CP865"},  {0x67, "CP861"},  {0x6a, "CP737"},
-      {0x6b, "CP857"},  {0x78, "CP950"},  {0x79, "CP949"},  {0x7a, "CP936"},  {0x7b, "CP932"},  {0x7c, "CP874"},
-      {0x7d, "CP1255"}, {0x7e, "CP1256"}, {0xc8, "CP1250"}, {0xc9, "CP1251"}, {0xca, "CP1254"}, {0xcb, "CP1253"},
-      {0xcc, "CP1257"}};
+      {0x01, "CP437"},  {0x02, "CP850"},  {0x03, "CP1252"}, {0x57, "CP1252"}, {0x58, "CP1252"},
+      {0x59, "CP1252"}, {0x08, "CP865"},  {0x64, "CP852"},  {0x65, "CP866"},  {0x66, "CP865"},
+      {0x67, "CP861"},  {0x6a, "CP737"},  {0x6b, "CP857"},  {0x78, "CP950"},  {0x79, "CP949"},
+      {0x7a, "CP936"},  {0x7b, "CP932"},  {0x7c, "CP874"},  {0x7d, "CP1255"}, {0x7e, "CP1256"},
+      {0xc8, "CP1250"}, {0xc9, "CP1251"}, {0xca, "CP1254"}, {0xcb, "CP1253"}, {0xcc, "CP1257"}};
   for (const auto& [number, page] : pages)
     if (number == driver) return page;
   return "";

@@ -1,4 +1,4 @@
-// The shapefile's main and index files (ESRI Shapefile Technical Description, July 1998), decoded in place in
+// The shapefile's main and index files (Shapefile Technical Description, July 1998), decoded in place in
 // parallel and encoded.
 #pragma once
 #include <string>
@@ -17,7 +17,7 @@ class ShapefileReader {
   // Throws FormatError that names record and byte.
   explicit ShapefileReader(ByteSpan shp, const std::vector<char>& dropped = {});
 
-  const StoreCounts& counts() const { return counts_; }  // parts: an upper bound, one a ring
+  const StoreCounts& counts() const { return counts_; }    // parts: an upper bound, one a ring
   std::size_t records() const { return records_.size(); }  // null shapes included
   // For each record the 1-based handle of its shape, `missing` for a null shape.
   std::vector<int> handles(int missing) const;

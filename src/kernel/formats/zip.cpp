@@ -59,7 +59,9 @@ ZipReader::ZipReader(ByteSpan archive) : archive_(archive) {
 }
 
 FileContent ZipReader::extract(const Entry& entry) const {
-  auto damaged = [&](const std::string& what) { return FormatError("the zip archive's entry " + entry.name + " " + what); };
+  auto damaged = [&](const std::string& what) {
+    return FormatError("the zip archive's entry " + entry.name + " " + what);
+  };
   if (entry.offset + entry_header > archive_.size() ||
       little<std::uint32_t>(archive_.data() + entry.offset) != entry_mark)
     throw damaged("is damaged");
@@ -119,9 +121,9 @@ std::vector<std::uint8_t> encode_zip(const std::vector<ZipItem>& items) {
     const std::size_t offset = out.size();
     const auto packed = deflated(item.content);
     auto common = [&](std::vector<std::uint8_t>& to) {
-      put_little<std::uint16_t>(to, 20);      // version needed
-      put_little<std::uint16_t>(to, 0x0800);  // names are UTF-8
-      put_little<std::uint16_t>(to, 8);       // deflated
+      put_little<std::uint16_t>(to, 20);          // version needed
+      put_little<std::uint16_t>(to, 0x0800);      // names are UTF-8
+      put_little<std::uint16_t>(to, 8);           // deflated
       put_little<std::uint32_t>(to, 0x00210000);  // 1980-01-01, so that equal content makes equal archives
       put_little<std::uint32_t>(to, checksum_of(item.content));
       put_little<std::uint32_t>(to, static_cast<std::uint32_t>(packed.size()));

@@ -21,9 +21,9 @@ class RTree {
  private:
   static constexpr int fanout = 16;
   void build(std::vector<Box> boxes, std::vector<int> rows);
-  std::vector<Box> nodes_;               // leaves' boxes first, then level by level up to the root
+  std::vector<Box> nodes_;                // leaves' boxes first, then level by level up to the root
   std::vector<std::size_t> level_start_;  // where each level begins in nodes_; last is the end
-  std::vector<int> rows_;                // row of each leaf box
+  std::vector<int> rows_;                 // row of each leaf box
 };
 
 // Position of a cell on the Hilbert curve over a 65536 x 65536 grid.

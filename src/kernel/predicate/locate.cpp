@@ -53,9 +53,8 @@ bool for_each_polygon_edge(const StoreView& store, int shape, const Visit& visit
 
 Location locate_in_shape(const StoreView& store, int shape, double x, double y) {
   RayCounter counter(x, y);
-  const bool off_boundary = for_each_polygon_edge(store, shape, [&](int i) {
-    return counter.add(store.x[i], store.y[i], store.x[i + 1], store.y[i + 1]);
-  });
+  const bool off_boundary = for_each_polygon_edge(
+      store, shape, [&](int i) { return counter.add(store.x[i], store.y[i], store.x[i + 1], store.y[i + 1]); });
   return off_boundary ? counter.location() : Location::boundary;
 }
 

@@ -11,8 +11,8 @@
 namespace civic {
 
 Relation parse_relation(const std::string& name) {
-  static const std::array<const char*, 11> names{"intersects", "within",   "contains", "covers",
-                                                 "covered by", "touches",  "crosses",  "overlaps",
+  static const std::array<const char*, 11> names{"intersects", "within",   "contains",       "covers",
+                                                 "covered by", "touches",  "crosses",        "overlaps",
                                                  "equals",     "disjoint", "within distance"};
   for (std::size_t i = 0; i < names.size(); ++i)
     if (name == names[i]) return static_cast<Relation>(i);
@@ -120,10 +120,11 @@ class PointsAgainstPolygons {
     const bool many = candidates.size() > 4 && polygons_.store.shape_vertices(shape).size() > 64;
     if (many) {
       const PolygonLocator locator(polygons_.store, shape);
-      collect(candidates, row, [&](double x, double y) { return locator.locate(x, y); }, out);
+      collect(
+          candidates, row, [&](double x, double y) { return locator.locate(x, y); }, out);
     } else {
-      collect(candidates, row,
-              [&](double x, double y) { return locate_in_shape(polygons_.store, shape, x, y); }, out);
+      collect(
+          candidates, row, [&](double x, double y) { return locate_in_shape(polygons_.store, shape, x, y); }, out);
     }
   }
 
@@ -181,8 +182,7 @@ bool holds_for_point_sets(Relation relation, const PointSet& a, const PointSet& 
   }
 }
 
-std::vector<RowPair> points_against_points(const ShapeRows& x, const ShapeRows& y, Relation relation,
-                                           double distance) {
+std::vector<RowPair> points_against_points(const ShapeRows& x, const ShapeRows& y, Relation relation, double distance) {
   const RTree tree(y);
   const bool near = relation == Relation::within_distance;
   return parallel_collect<RowPair>(x.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {

@@ -10,8 +10,6 @@
 
 namespace civic {
 
-
-
 // Appends one shape to the builder; throws FormatError with the byte where reading stopped.
 void read_wkb(ByteSpan bytes, ShapeBuilder& builder);
 

@@ -76,9 +76,12 @@ class WktReader {
     if (kind == 0) fail(word.empty() ? "lacks a type name" : "has the unknown type \"" + word + "\"");
     at_ += word.size();
     if (!z && !m) {
-      if (take_word("ZM")) z = m = true;
-      else if (take_word("Z")) z = true;
-      else if (take_word("M")) m = true;
+      if (take_word("ZM"))
+        z = m = true;
+      else if (take_word("Z"))
+        z = true;
+      else if (take_word("M"))
+        m = true;
     }
     return type_code(static_cast<ShapeKind>(kind), z, m);
   }

@@ -1,0 +1,59 @@
+#include <atomic>
+#include <catch2/catch.hpp>
+#include <numeric>
+
+#include "kernel/parallel.h"
+
+using namespace civic;
+
+namespace {
+
+// Restores the thread limit and the interrupt hook at the end of a test.
+struct Restore {
+  unsigned threads = thread_limit();
+  ~Restore() {
+    thread_limit() = threads;
+    interrupt_requested() = nullptr;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("every index is visited once, whatever the threads and the grain") {
+  const Restore restore;
+  for (unsigned threads : {1u, 2u, 7u}) {
+    thread_limit() = threads;
+    for (std::size_t n : {0u, 1u, 2u, 100u, 1001u}) {
+      for (std::size_t grain : {0u, 1u, 64u, 5000u}) {
+        std::vector<std::atomic<int>> visits(n);
+        parallel_for(n, grain, [&](std::size_t begin, std::size_t end) {
+          for (std::size_t i = begin; i < end; ++i) ++visits[i];
+        });
+        REQUIRE(std::all_of(visits.begin(), visits.end(), [](const auto& v) { return v == 1; }));
+      }
+    }
+  }
+}
+
+TEST_CASE("collected pieces come in order") {
+  const auto squares = parallel_collect<std::size_t>(1000, 7, [](std::size_t begin, std::size_t end, auto& out) {
+    for (std::size_t i = begin; i < end; ++i)
+      if (i % 3 == 0) out.push_back(i * i);
+  });
+  REQUIRE(squares.size() == 334);
+  for (std::size_t k = 0; k < squares.size(); ++k) CHECK(squares[k] == 9 * k * k);
+}
+
+TEST_CASE("an exception of any chunk is thrown again, and an interrupt stops the work") {
+  const Restore restore;
+  thread_limit() = 3;
+  CHECK_THROWS_WITH(parallel_for(100, 1,
+                                 [](std::size_t begin, std::size_t) {
+                                   if (begin == 57) throw ArgumentError("row 57");
+                                 }),
+                    "row 57");
+  std::atomic<int> done{0};
+  interrupt_requested() = [] { return true; };
+  CHECK_THROWS_AS(parallel_for(100000, 1, [&](std::size_t, std::size_t) { ++done; }), Interrupted);
+  CHECK(done < 100000);
+}
