@@ -9,7 +9,7 @@ CORES := $(shell nproc 2>/dev/null || echo 1)
 SOURCES := DESCRIPTION NAMESPACE exec/civicatlas \
   $(wildcard R/*.R man/*.Rd src/*.cpp src/*.h src/Makevars src/kernel/*.h src/kernel/*/*.h src/kernel/*/*.cpp inst/*/*)
 
-.PHONY: demo test bench check lint docs clean setup-%
+.PHONY: demo test bench check lint docs clean
 
 demo: setup-demo
 	@$(MAKE) -s .build/installed

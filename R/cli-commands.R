@@ -72,7 +72,7 @@ map_command <- function(inputs, options) {
   x <- read_first(inputs[1], options)
   fill <- as_quosures(expressions_of(options$fill, "fill"))[[1]]
   map <- choropleth_map(x, !!fill, classes = options$classes, method = options$method, palette = options$palette,
-                        title = options$title, subtitle = options$subtitle, key_title = options$key_title %||% options$fill)
+                        title = options$title, subtitle = options$subtitle, key_title = gsub("\\n", "\n", options$key_title %||% options$fill, fixed = TRUE))
   if (!is.null(options$outlines)) map <- map + map_outlines(read_layer(options$outlines))
   if (!is.null(options$points)) map <- map + map_points(read_layer(options$points))
   save_map(map, inputs[2], width = options$width, height = options$height, dpi = options$dpi)

@@ -62,6 +62,13 @@ one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
        call = call)
 }
 
+# Are the variables of an expression columns, or objects where it was written? An error as of need_column() where not.
+need_variables <- function(quosure, data, what, call) {
+  for (name in setdiff(all.vars(quosure), c(".data", ".env"))) {
+    if (!name %in% names(data) && !exists(name, envir = rlang::quo_get_env(quosure))) need_column(data, name, what, call = call)
+  }
+}
+
 # Does the column exist? An error with the nearest name where it does not.
 need_column <- function(data, column, what, call = rlang::caller_env(2)) {
   if (column %in% names(data)) return(invisible())

@@ -95,9 +95,7 @@ tied_rows <- function(pairs, best, key) {
 }
 
 rank_values <- function(columns, rank_by, call) {
-  for (name in all.vars(rank_by)) {
-    if (!name %in% names(columns) && !exists(name, envir = rlang::quo_get_env(rank_by))) need_column(columns, name, "rank_by", call = call)
-  }
+  need_variables(rank_by, columns, "rank_by", call)
   rank <- rlang::eval_tidy(rank_by, columns)
   if (is.character(rank) && length(rank) == 1 && rank %in% names(columns)) rank <- columns[[rank]]
   if (!is.numeric(rank) && !inherits(rank, "Date")) {

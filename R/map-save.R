@@ -16,6 +16,7 @@
 save_map <- function(map, file, width = 24, height = 16, dpi = 300, replace = TRUE) {
   call <- rlang::current_env()
   if (!ggplot2::is_ggplot(map)) fail("argument", "{.arg map} is no ggplot.", call = call)
+  file <- path.expand(file)
   format <- one_of(tolower(tools::file_ext(file)), c("png", "pdf", "svg"), "ending of file", call = call)
   if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
   if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)

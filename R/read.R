@@ -54,11 +54,7 @@ announce_layer <- function(out, source, read) {
 
 keep_where <- function(out, where, call) {
   if (rlang::quo_is_null(where)) return(out)
-  known <- intersect(all.vars(where), names(out))
-  if (!length(known)) {
-    first <- setdiff(all.vars(where), ls(rlang::quo_get_env(where)))
-    if (length(first)) need_column(out, first[1], "where", call = call)
-  }
+  need_variables(where, out, "where", call)
   keep <- rlang::eval_tidy(where, attribute_table(out))
   if (!is.logical(keep)) fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = call)
   out[which(rep_len(keep, nrow(out))), ]
@@ -183,6 +179,7 @@ read_geojson <- function(found, call) {
 #' @export
 list_layers <- function(source) {
   call <- rlang::current_env()
+  source <- path.expand(source)
   if (!file.exists(source)) no_such_file(source, call)
   if (format_of(source) == "zip") {
     layers <- zip_layers(source, call)$layers

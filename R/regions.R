@@ -62,14 +62,10 @@ summaries_by_region <- function(features, pairs, regions, summaries, call) {
 }
 
 summarise_checked <- function(data, summaries, features, call) {
+  for (summary in summaries) need_variables(summary, features, "...", call)
   tryCatch(
     suppressWarnings(dplyr::summarise(data, !!!summaries, .groups = "drop")),
-    error = function(e) {
-      missing <- setdiff(unlist(lapply(summaries, all.vars)), names(features))
-      missing <- missing[!vapply(missing, function(name) exists(name, envir = rlang::quo_get_env(summaries[[1]])), NA)]
-      if (length(missing)) need_column(features, missing[1], "...", call = call)
-      fail("argument", c("A summary failed.", x = "{conditionMessage(e$parent %||% e)}"), call = call)
-    }
+    error = function(e) fail("argument", c("A summary failed.", x = "{conditionMessage(e$parent %||% e)}"), call = call)
   )
 }
 

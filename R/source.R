@@ -4,6 +4,7 @@
 # missing.
 find_source <- function(source, layer = NULL, call = rlang::caller_env(2)) {
   if (!rlang::is_string(source)) fail("argument", "{.arg source} must be the path of a file.", call = call)
+  source <- path.expand(source)
   if (dir.exists(source)) {
     fail("file", c("{.file {source}} is a folder.", i = "It holds: {.file {utils::head(list.files(source), 8)}}."), call = call)
   }

@@ -23,6 +23,7 @@
 write_layer <- function(x, target, replace = FALSE, decimals = NULL, crs = NULL) {
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.arg x} must be a spatial frame.", call = call)
+  target <- path.expand(target)
   format <- tolower(tools::file_ext(target))
   if (!format %in% c("shp", "zip", "geojson", "json")) {
     fail("argument", c("{.file {target}} names no format that can be written.", i = "End it in .shp, .zip, .geojson or .json."), call = call)
@@ -33,9 +34,16 @@ write_layer <- function(x, target, replace = FALSE, decimals = NULL, crs = NULL)
   }
   files <- switch(format, shp = shapefile_files(x, target, call), zip = zip_files(x, target, call), geojson_files(x, target, decimals, crs, call))
   core(core_write_files(names(files), unname(files)), call = call)
+  if (format == "shp") drop_stale_label(target, names(files))
   size <- sum(lengths(files))
   say("Wrote {.file {target}}: {counted(nrow(x), 'row')}, {format(structure(size, class = 'object_size'), units = 'auto', standard = 'SI')}.")
   invisible(x)
+}
+
+# A .prj of the layer that was there before would label the new one.
+drop_stale_label <- function(target, written) {
+  prj <- paste0(tools::file_path_sans_ext(target), ".prj")
+  if (!prj %in% written) unlink(prj)
 }
 
 # Attribute columns as plain vectors that a format can hold.
@@ -71,10 +79,7 @@ shapefile_contents <- function(x, call) {
 
 shapefile_files <- function(x, target, call) {
   contents <- shapefile_contents(x, call)
-  stem <- tools::file_path_sans_ext(target)
-  # A .prj of the layer that was there before would label the new one.
-  if (!"prj" %in% names(contents)) unlink(paste0(stem, ".prj"))
-  stats::setNames(contents, paste0(stem, ".", names(contents)))
+  stats::setNames(contents, paste0(tools::file_path_sans_ext(target), ".", names(contents)))
 }
 
 zip_files <- function(x, target, call) {
