@@ -12,13 +12,14 @@ std::uint32_t hilbert_position(std::uint32_t x, std::uint32_t y) {
   for (std::uint32_t side = 1u << 15; side > 0; side >>= 1) {
     const std::uint32_t right = (x & side) ? 1 : 0, upper = (y & side) ? 1 : 0;
     position = (position << 2) | ((3 * right) ^ upper);
-    if (upper == 0) {
-      if (right) {
-        x = ~x & 0xffff;
-        y = ~y & 0xffff;
-      }
-      std::swap(x, y);
-    }
+    // In the lower half the curve turns: mirrored on the right, then mirrored along the diagonal. Masks instead of
+    // branches, which would be guessed wrong half the time.
+    const std::uint32_t lower = 0u - (upper ^ 1), mirrored = (0u - right) & lower & 0xffff;
+    x ^= mirrored;
+    y ^= mirrored;
+    const std::uint32_t swapped = (x ^ y) & lower;
+    x ^= swapped;
+    y ^= swapped;
   }
   return position;
 }
@@ -90,11 +91,14 @@ RTree::RTree(std::span<const Box> all) {
 void RTree::build(std::vector<Box> boxes, std::vector<int> rows) {
   const std::vector<Keyed> order = hilbert_order(boxes);
   nodes_.reserve(boxes.size() + boxes.size() / (fanout - 1) + 8);
-  rows_.reserve(boxes.size());
-  for (const Keyed& item : order) {
-    nodes_.push_back(boxes[item.item]);
-    rows_.push_back(rows[item.item]);
-  }
+  nodes_.resize(boxes.size());
+  rows_.resize(boxes.size());
+  parallel_for(order.size(), 1 << 14, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      nodes_[i] = boxes[order[i].item];
+      rows_[i] = rows[order[i].item];
+    }
+  });
   level_start_ = {0, nodes_.size()};
   while (level_start_.back() - level_start_[level_start_.size() - 2] > 1) {
     const std::size_t begin = level_start_[level_start_.size() - 2], end = level_start_.back();
@@ -108,31 +112,7 @@ void RTree::build(std::vector<Box> boxes, std::vector<int> rows) {
 }
 
 void RTree::search(const Box& box, std::vector<int>& rows) const {
-  if (rows_.empty() || box.empty()) return;
-  struct Visit {
-    std::size_t node;
-    int level;
-  };
-  Visit stack[fanout * 12];  // 12 levels of 16 hold any store
-  int depth = 0;
-  stack[depth++] = {nodes_.size() - 1, static_cast<int>(level_start_.size()) - 2};
-  while (depth > 0) {
-    const Visit at = stack[--depth];
-    if (!nodes_[at.node].meets(box)) continue;
-    if (at.level == 0) {
-      rows.push_back(rows_[at.node]);
-      continue;
-    }
-    const std::size_t first = level_start_[at.level - 1] + (at.node - level_start_[at.level]) * fanout;
-    const std::size_t last = std::min(level_start_[at.level], first + fanout);
-    for (std::size_t child = first; child < last; ++child) {
-      if (!nodes_[child].meets(box)) continue;
-      if (at.level == 1)
-        rows.push_back(rows_[child]);
-      else
-        stack[depth++] = {child, at.level - 1};
-    }
-  }
+  visit(box, [&](int row, const Box&) { rows.push_back(row); });
 }
 
 }  // namespace civic

@@ -1,6 +1,7 @@
 // A packed R-tree over boxes in Hilbert order (Kamel and Faloutsos 1993, "On packing R-trees"): built once in
 // O(n), no pointers, immutable.
 #pragma once
+#include <algorithm>
 #include <cstdint>
 #include <vector>
 
@@ -16,6 +17,9 @@ class RTree {
 
   // Appends the rows whose boxes meet `box`, in no particular order.
   void search(const Box& box, std::vector<int>& rows) const;
+  // Calls found(row, its box) instead; boxes come from the tree, where neighbours lie side by side in memory.
+  template <class Found>
+  void visit(const Box& box, const Found& found) const;
   std::size_t size() const { return rows_.size(); }
 
  private:
@@ -25,6 +29,35 @@ class RTree {
   std::vector<std::size_t> level_start_;  // where each level begins in nodes_; last is the end
   std::vector<int> rows_;                 // row of each leaf box
 };
+
+template <class Found>
+void RTree::visit(const Box& box, const Found& found) const {
+  if (rows_.empty() || box.empty()) return;
+  struct Visit {
+    std::size_t node;
+    int level;
+  };
+  Visit stack[fanout * 12];  // 12 levels of 16 hold any store
+  int depth = 0;
+  stack[depth++] = {nodes_.size() - 1, static_cast<int>(level_start_.size()) - 2};
+  while (depth > 0) {
+    const Visit at = stack[--depth];
+    if (!nodes_[at.node].meets(box)) continue;
+    if (at.level == 0) {
+      found(rows_[at.node], nodes_[at.node]);
+      continue;
+    }
+    const std::size_t first = level_start_[at.level - 1] + (at.node - level_start_[at.level]) * fanout;
+    const std::size_t last = std::min(level_start_[at.level], first + fanout);
+    for (std::size_t child = first; child < last; ++child) {
+      if (!nodes_[child].meets(box)) continue;
+      if (at.level == 1)
+        found(rows_[child], nodes_[child]);
+      else
+        stack[depth++] = {child, at.level - 1};
+    }
+  }
+}
 
 // Position of a cell on the Hilbert curve over a 65536 x 65536 grid.
 std::uint32_t hilbert_position(std::uint32_t x, std::uint32_t y);

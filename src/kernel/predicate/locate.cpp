@@ -16,6 +16,11 @@ class RayCounter {
   // Returns false where the point lies on the edge.
   bool add(double ax, double ay, double bx, double by) {
     if ((ay > y_) != (by > y_)) {
+      if (ax < x_ && bx < x_) return true;  // wholly to the left
+      if (ax > x_ && bx > x_) {             // wholly to the right
+        inside_ = !inside_;
+        return true;
+      }
       const int side = orientation(ax, ay, bx, by, x_, y_);
       if (side == 0) return false;
       if ((side > 0) == (by > ay)) inside_ = !inside_;
@@ -62,7 +67,7 @@ PolygonLocator::PolygonLocator(const StoreView& store, int shape) : store_(store
   int edges = 0;
   for_each_polygon_edge(store, shape, [&](int) { return ++edges, true; });
   const double height = box_.ymax - box_.ymin;
-  bands_ = std::clamp(edges / 4, 1, 1 << 16);
+  bands_ = std::clamp(edges / 2, 1, 1 << 16);
   bands_per_unit_ = height > 0 && std::isfinite(bands_ / height) ? bands_ / height : 0;
 
   auto bands_of_edge = [&](int i) {
@@ -79,7 +84,8 @@ PolygonLocator::PolygonLocator(const StoreView& store, int shape) : store_(store
   std::vector<int> next(band_start_.begin(), band_start_.end() - 1);
   for_each_polygon_edge(store, shape, [&](int i) {
     const IndexRange bands = bands_of_edge(i);
-    for (int b = bands.begin; b < bands.end; ++b) edges_[next[b]++] = i;
+    for (int b = bands.begin; b < bands.end; ++b)
+      edges_[next[b]++] = {store_.x[i], store_.y[i], store_.x[i + 1], store_.y[i + 1]};
     return true;
   });
 }
@@ -94,8 +100,8 @@ Location PolygonLocator::locate(double x, double y) const {
   RayCounter counter(x, y);
   const int band = band_of(y);
   for (int k = band_start_[band]; k < band_start_[band + 1]; ++k) {
-    const int i = edges_[k];
-    if (!counter.add(store_.x[i], store_.y[i], store_.x[i + 1], store_.y[i + 1])) return Location::boundary;
+    const Edge& e = edges_[k];
+    if (!counter.add(e.ax, e.ay, e.bx, e.by)) return Location::boundary;
   }
   return counter.location();
 }

@@ -25,7 +25,10 @@ class PolygonLocator {
   double bands_per_unit_ = 0;
   int bands_ = 1;
   std::vector<int> band_start_;  // bands + 1 offsets into edges_
-  std::vector<int> edges_;       // first vertex of each edge
+  struct Edge {
+    double ax, ay, bx, by;
+  };
+  std::vector<Edge> edges_;
 };
 
 // Planar distance between two shapes one of which has only points; 0 where they meet, NaN where one is empty.

@@ -45,7 +45,9 @@ Family family_of(const ShapeRows& rows) {
 // How the points of one shape lie relative to another shape.
 struct Tally {
   int inside = 0, boundary = 0, outside = 0;
-  int total() const { return inside + boundary + outside; }
+  void add(Location where) {
+    ++(where == Location::inside ? inside : where == Location::boundary ? boundary : outside);
+  }
 };
 
 // What the relation says of points (first) against polygons (second). The matrix cells that decide it follow from
@@ -91,29 +93,39 @@ class PointsAgainstPolygons {
   PointsAgainstPolygons(const ShapeRows& points, const ShapeRows& polygons, Relation relation, double distance)
       : points_(points), polygons_(polygons), relation_(relation), distance_(distance) {}
 
-  // Pairs as (point row, polygon row), grouped by polygon.
+  // Pairs as (point row, polygon row), by polygon, then by point.
   std::vector<RowPair> find() const {
     const RTree tree(points_);
     return parallel_collect<RowPair>(polygons_.size(), 64, [&](std::size_t begin, std::size_t end, auto& out) {
-      std::vector<int> candidates;
+      std::vector<Candidate> candidates;
       for (std::size_t row = begin; row < end; ++row) {
         const int shape = polygons_[static_cast<int>(row)];
         if (shape < 0 || polygons_.store.boxes[shape].empty()) continue;
         candidates.clear();
-        tree.search(reach(polygons_.store.boxes[shape]), candidates);
+        tree.visit(reach(polygons_.store.boxes[shape]), [&](int found, const Box& box) {
+          candidates.push_back({found, box});
+        });
+        std::sort(candidates.begin(), candidates.end(), [](const auto& a, const auto& b) { return a.row < b.row; });
         test(shape, static_cast<int>(row), candidates, out);
       }
     });
   }
 
  private:
+  struct Candidate {
+    int row;
+    Box box;
+    // All its points lie in one place, which the box then names.
+    bool in_one_place() const { return box.xmin == box.xmax && box.ymin == box.ymax; }
+  };
+
   Box reach(const Box& box) const { return relation_ == Relation::within_distance ? box.grown(distance_) : box; }
 
-  void test(int shape, int row, const std::vector<int>& candidates, std::vector<RowPair>& out) const {
+  void test(int shape, int row, const std::vector<Candidate>& candidates, std::vector<RowPair>& out) const {
     if (relation_ == Relation::within_distance) {
-      for (int point_row : candidates)
-        if (distance_from_points(points_.store, points_[point_row], polygons_.store, shape) <= distance_)
-          out.push_back({point_row, row});
+      for (const Candidate& c : candidates)
+        if (distance_from_points(points_.store, points_[c.row], polygons_.store, shape) <= distance_)
+          out.push_back({c.row, row});
       return;
     }
     // Banding the edges costs about as much as testing them for four points.
@@ -129,15 +141,17 @@ class PointsAgainstPolygons {
   }
 
   template <class Locate>
-  void collect(const std::vector<int>& candidates, int row, const Locate& locate, std::vector<RowPair>& out) const {
-    for (int point_row : candidates) {
+  void collect(const std::vector<Candidate>& candidates, int row, const Locate& locate,
+               std::vector<RowPair>& out) const {
+    for (const Candidate& c : candidates) {
       Tally tally;
-      const IndexRange v = points_.store.shape_vertices(points_[point_row]);
-      for (int i = v.begin; i < v.end; ++i) {
-        const Location where = locate(points_.store.x[i], points_.store.y[i]);
-        ++(where == Location::inside ? tally.inside : where == Location::boundary ? tally.boundary : tally.outside);
+      if (c.in_one_place()) {
+        tally.add(locate(c.box.xmin, c.box.ymin));
+      } else {
+        const IndexRange v = points_.store.shape_vertices(points_[c.row]);
+        for (int i = v.begin; i < v.end; ++i) tally.add(locate(points_.store.x[i], points_.store.y[i]));
       }
-      if (holds_for_points_in_polygon(relation_, tally)) out.push_back({point_row, row});
+      if (holds_for_points_in_polygon(relation_, tally)) out.push_back({c.row, row});
     }
   }
 
@@ -192,6 +206,7 @@ std::vector<RowPair> points_against_points(const ShapeRows& x, const ShapeRows& 
       if (box.empty()) continue;
       candidates.clear();
       tree.search(near ? box.grown(distance) : box, candidates);
+      std::sort(candidates.begin(), candidates.end());
       for (int other : candidates) {
         const bool holds = near ? distance_from_points(x.store, x[row], y.store, y[other]) <= distance
                                 : holds_for_point_sets(relation, point_set(x, row), point_set(y, other));
@@ -201,9 +216,14 @@ std::vector<RowPair> points_against_points(const ShapeRows& x, const ShapeRows& 
   });
 }
 
-void sort_pairs(std::vector<RowPair>& pairs) {
-  auto before = [](const RowPair& a, const RowPair& b) { return a.x != b.x ? a.x < b.x : a.y < b.y; };
-  if (!std::is_sorted(pairs.begin(), pairs.end(), before)) std::sort(pairs.begin(), pairs.end(), before);
+// Orders pairs by x; those of one x keep their order, which is by y.
+void sort_by_x(std::vector<RowPair>& pairs, int rows) {
+  std::vector<std::size_t> start(static_cast<std::size_t>(rows) + 1, 0);
+  for (const RowPair& pair : pairs) ++start[pair.x + 1];
+  for (int x = 0; x < rows; ++x) start[x + 1] += start[x];
+  std::vector<RowPair> sorted(pairs.size());
+  for (const RowPair& pair : pairs) sorted[start[pair.x]++] = pair;
+  pairs.swap(sorted);
 }
 
 std::vector<RowPair> complement(const ShapeRows& x, const ShapeRows& y, const std::vector<RowPair>& pairs) {
@@ -234,13 +254,13 @@ std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relat
     pairs = points_against_points(x, y, relation, distance);
   } else if (fx == Family::points && fy == Family::polygons) {
     pairs = PointsAgainstPolygons(x, y, relation, distance).find();
+    sort_by_x(pairs, x.size());
   } else if (fx == Family::polygons && fy == Family::points) {
     pairs = PointsAgainstPolygons(y, x, converse(relation), distance).find();
     for (auto& pair : pairs) std::swap(pair.x, pair.y);
   } else {
     throw ArgumentError("relations are computed between points and polygons, or points and points");
   }
-  sort_pairs(pairs);
   return pairs;
 }
 
