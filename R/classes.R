@@ -19,29 +19,35 @@
 #' @export
 class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
   call <- rlang::current_env()
+  values <- values_to_classify(x, call)
+  if (!is.null(at)) return(new_breaks(values, own_breaks(at, values, call), "own"))
+  one_of(method, c("natural", "quantile", "equal"), "method", call = call)
+  if (!rlang::is_integerish(classes, n = 1, finite = TRUE) || classes < 1) {
+    fail("argument", "{.arg classes} must be a whole number of 1 or more, not {.val {classes}}.", call = call)
+  }
+  distinct <- length(unique(values))
+  possible <- if (method == "natural") min(classes, distinct) else classes
+  breaks <- core(core_class_breaks(values, as.integer(possible), method), call = call)
+  if (distinct == 1) breaks <- rep(values[1], 2)
+  say_fewer_classes(length(breaks) - 1, classes, distinct)
+  new_breaks(values, breaks, method)
+}
+
+values_to_classify <- function(x, call) {
   if (!is.numeric(x)) {
     fail("argument", c("{.arg x} is {.obj_type_friendly {x}}, and only numbers have class intervals.",
                        i = "Turn text into numbers first."), call = call)
   }
   values <- as.double(x)[is.finite(x)]
   if (!length(values)) fail("argument", "There are no values to classify: all {length(x)} are missing or infinite.", call = call)
-  if (!is.null(at)) return(new_breaks(values, own_breaks(at, values, call), "own"))
-  one_of(method, c("natural", "quantile", "equal"), "method", call = call)
-  if (!is.numeric(classes) || length(classes) != 1 || is.na(classes) || classes < 1 || classes != round(classes)) {
-    fail("argument", "{.arg classes} must be a whole number of 1 or more, not {.val {classes}}.", call = call)
-  }
-  distinct <- length(unique(values))
-  asked <- classes
-  if (distinct < classes && method == "natural") classes <- distinct
-  breaks <- core(core_class_breaks(values, as.integer(classes), method), call = call)
-  if (distinct == 1) breaks <- rep(values[1], 2)
-  made <- length(breaks) - 1
-  if (made < asked || distinct < asked) {
-    outcome <- if (made < asked) "{made} {cli::qty(made)}class{?es} instead of {asked}" else "Some of the {asked} classes hold no value"
-    reason <- if (distinct < asked) "there {cli::qty(distinct)}{?is/are} only {distinct} distinct value{?s}" else "several quantiles coincide"
-    caution("classes", paste0(outcome, ", as ", reason, "."))
-  }
-  new_breaks(values, breaks, method)
+  values
+}
+
+say_fewer_classes <- function(made, asked, distinct) {
+  if (made >= asked && distinct >= asked) return(invisible())
+  outcome <- if (made < asked) "{made} {cli::qty(made)}class{?es} instead of {asked}" else "Some of the {asked} classes hold no value"
+  reason <- if (distinct < asked) "there {cli::qty(distinct)}{?is/are} only {distinct} distinct value{?s}" else "several quantiles coincide"
+  caution("classes", paste0(outcome, ", as ", reason, "."))
 }
 
 own_breaks <- function(at, values, call) {

@@ -43,6 +43,12 @@ convert_command <- function(inputs, options) {
   written(x, inputs[2], options)
 }
 
+reproject_command <- function(inputs, options) {
+  written(reproject_to(read_first(inputs[1], options), options$crs), inputs[2], options)
+}
+
+demo_command <- function(inputs, options) run_demo(if (length(inputs)) inputs[1] else "demo-output")
+
 summarise_command <- function(inputs, options) {
   regions <- read_first(inputs[1], options)
   features <- read_second(inputs[2], regions, options)
@@ -79,77 +85,79 @@ map_command <- function(inputs, options) {
   list(output = inputs[2])
 }
 
-commands <- function() list(
-  describe = list(
-    summary = "show rows, shapes, extent, CRS and columns of a layer", arguments = "FILE", inputs = c(1, 1), options = input_options,
-    example = "civicatlas describe wards.shp", run = describe_command
-  ),
-  layers = list(
-    summary = "list the layers of a file", arguments = "FILE", inputs = c(1, 1), options = list(),
-    example = "civicatlas layers cells.zip",
-    run = function(inputs, options) {
-      layers <- list_layers(inputs[1])
-      if (!options$json) print_table(layers, indent = "")
-      layers
-    }
-  ),
-  convert = list(
-    summary = "write a layer in another format", arguments = "INPUT OUTPUT", inputs = c(2, 2),
-    options = c(input_options, output_options, list(
-      option("columns", NULL, "columns to keep, separated by commas"),
-      option("crs", NULL, "label the layer with this CRS (coordinates stay; see reproject)")
-    )),
-    example = "civicatlas convert cells.zip cells.geojson --decimals 6", run = convert_command
-  ),
-  reproject = list(
-    summary = "put a layer on another CRS", arguments = "INPUT OUTPUT", inputs = c(2, 2), required = "crs",
-    options = c(input_options, output_options, list(option("crs", NULL, "code, .prj file or well-known text to reproject to"))),
-    example = "civicatlas reproject rooms.geojson rooms.shp --crs EPSG:32757",
-    run = function(inputs, options) written(reproject_to(read_first(inputs[1], options), options$crs), inputs[2], options)
-  ),
-  join = list(
-    summary = "add the columns of the rows that a row lies in or on", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
-    options = c(input_options, output_options, relation_options, list(
-      option("unmatched", "keep", "rows without a partner: keep or drop [%default]"),
-      option("multiple", "all", "rows with several partners: all, first or largest [%default]")
-    )),
-    example = "civicatlas join rooms.geojson wards.shp rooms-with-wards.geojson --match-crs", run = join_command
-  ),
-  pick = list(
-    summary = "add columns of the highest-ranking related row", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
-    required = c("take", "rank_by"),
-    options = c(input_options, output_options, relation_options, list(
-      option("take", NULL, "columns to take, separated by commas"), option("rank-by", NULL, "column that ranks"),
-      option("lowest", FALSE, "take the lowest instead")
-    )),
-    example = "civicatlas pick wards.shp rooms.geojson largest.shp --take name,seats --rank-by seats --match-crs", run = pick_command
-  ),
-  summarise = list(
-    summary = "count, sum or average features by region", arguments = "REGIONS FEATURES OUTPUT", inputs = c(3, 3),
-    options = c(input_options, output_options, relation_options, list(
-      option("with", "count = n()", "summaries of the features' columns [%default]"),
-      option("compute", NULL, "columns to compute from the result")
-    )),
-    example = "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = n(), seats = sum(seats)\"",
-    run = summarise_command
-  ),
-  map = list(
-    summary = "draw a choropleth to PNG, PDF or SVG", arguments = "LAYER OUTPUT", inputs = c(2, 2), required = "fill",
-    options = c(input_options, list(
-      option("fill", NULL, "column, or expression on columns, to map"), option("classes", 5, "number of classes [%default]"),
-      option("method", "natural", "natural, quantile or equal [%default]"),
-      option("palette", "harbour", "harbour, ember, moss or dusk [%default]"), option("title", NULL, "title"),
-      option("subtitle", NULL, "subtitle"), option("key-title", NULL, "text above the key, with the unit"),
-      option("outlines", NULL, "layer whose outlines to draw on top"), option("points", NULL, "layer of points to draw on top"),
-      option("width", 24, "width in centimetres [%default]"), option("height", 16, "height in centimetres [%default]"),
-      option("dpi", 300, "dots per inch of a PNG [%default]")
-    )),
-    example = "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"",
-    run = map_command
-  ),
-  demo = list(
-    summary = "tell the story of Saltmere's cool rooms, with its numbers, map and files", arguments = "[FOLDER]", inputs = c(0, 1),
-    options = list(), example = "civicatlas demo demo-output",
-    run = function(inputs, options) run_demo(if (length(inputs)) inputs[1] else "demo-output")
+commands <- function() {
+  list(
+    describe = list(
+      summary = "show rows, shapes, extent, CRS and columns of a layer", arguments = "FILE", inputs = c(1, 1), options = input_options,
+      example = "civicatlas describe wards.shp", run = describe_command
+    ),
+    layers = list(
+      summary = "list the layers of a file", arguments = "FILE", inputs = c(1, 1), options = list(),
+      example = "civicatlas layers cells.zip",
+      run = function(inputs, options) {
+        layers <- list_layers(inputs[1])
+        if (!options$json) print_table(layers, indent = "")
+        layers
+      }
+    ),
+    convert = list(
+      summary = "write a layer in another format", arguments = "INPUT OUTPUT", inputs = c(2, 2),
+      options = c(input_options, output_options, list(
+        option("columns", NULL, "columns to keep, separated by commas"),
+        option("crs", NULL, "label the layer with this CRS (coordinates stay; see reproject)")
+      )),
+      example = "civicatlas convert cells.zip cells.geojson --decimals 6", run = convert_command
+    ),
+    reproject = list(
+      summary = "put a layer on another CRS", arguments = "INPUT OUTPUT", inputs = c(2, 2), required = "crs",
+      options = c(input_options, output_options, list(option("crs", NULL, "code, .prj file or well-known text to reproject to"))),
+      example = "civicatlas reproject rooms.geojson rooms.shp --crs EPSG:32757",
+      run = reproject_command
+    ),
+    join = list(
+      summary = "add the columns of the rows that a row lies in or on", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
+      options = c(input_options, output_options, relation_options, list(
+        option("unmatched", "keep", "rows without a partner: keep or drop [%default]"),
+        option("multiple", "all", "rows with several partners: all, first or largest [%default]")
+      )),
+      example = "civicatlas join rooms.geojson wards.shp rooms-with-wards.geojson --match-crs", run = join_command
+    ),
+    pick = list(
+      summary = "add columns of the highest-ranking related row", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
+      required = c("take", "rank_by"),
+      options = c(input_options, output_options, relation_options, list(
+        option("take", NULL, "columns to take, separated by commas"), option("rank-by", NULL, "column that ranks"),
+        option("lowest", FALSE, "take the lowest instead")
+      )),
+      example = "civicatlas pick wards.shp rooms.geojson largest.shp --take name,seats --rank-by seats --match-crs", run = pick_command
+    ),
+    summarise = list(
+      summary = "count, sum or average features by region", arguments = "REGIONS FEATURES OUTPUT", inputs = c(3, 3),
+      options = c(input_options, output_options, relation_options, list(
+        option("with", "count = n()", "summaries of the features' columns [%default]"),
+        option("compute", NULL, "columns to compute from the result")
+      )),
+      example = "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = n(), seats = sum(seats)\"",
+      run = summarise_command
+    ),
+    map = list(
+      summary = "draw a choropleth to PNG, PDF or SVG", arguments = "LAYER OUTPUT", inputs = c(2, 2), required = "fill",
+      options = c(input_options, list(
+        option("fill", NULL, "column, or expression on columns, to map"), option("classes", 5, "number of classes [%default]"),
+        option("method", "natural", "natural, quantile or equal [%default]"),
+        option("palette", "harbour", "harbour, ember, moss or dusk [%default]"), option("title", NULL, "title"),
+        option("subtitle", NULL, "subtitle"), option("key-title", NULL, "text above the key, with the unit"),
+        option("outlines", NULL, "layer whose outlines to draw on top"), option("points", NULL, "layer of points to draw on top"),
+        option("width", 24, "width in centimetres [%default]"), option("height", 16, "height in centimetres [%default]"),
+        option("dpi", 300, "dots per inch of a PNG [%default]")
+      )),
+      example = "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"",
+      run = map_command
+    ),
+    demo = list(
+      summary = "tell the story of Saltmere's cool rooms, with its numbers, map and files", arguments = "[FOLDER]", inputs = c(0, 1),
+      options = list(), example = "civicatlas demo demo-output",
+      run = demo_command
+    )
   )
-)
+}

@@ -23,27 +23,29 @@ crs_of <- function(x) {
 }
 
 as_crs <- function(x, call = rlang::caller_env(2)) {
-  if (is.null(x) || inherits(x, "crs")) return(x)
-  if (is_shapes(x) || is_spatial_frame(x)) return(crs_of(x))
-  if (is.numeric(x) && length(x) == 1 && !is.na(x)) return(crs_by_code(x, call))
-  if (!rlang::is_string(x)) {
-    fail("crs", c("{.arg crs} is {.obj_type_friendly {x}}.",
-                  i = "Give a code such as 32757, well-known text, the path of a .prj file, or a frame."), call = call)
-  }
-  text <- trimws(x)
+  if (inherits(x, c("NULL", "crs"))) return(x)
+  if (inherits(x, c("shapes", "spatial_frame"))) return(crs_of(x))
+  if (rlang::is_scalar_double(x) || rlang::is_scalar_integer(x)) return(crs_by_code(x, call))
+  if (rlang::is_string(x)) return(crs_by_text(trimws(x), call))
+  fail("crs", c("{.arg crs} is {.obj_type_friendly {x}}.",
+                i = "Give a code such as 32757, well-known text, the path of a .prj file, or a frame."), call = call)
+}
+
+# A code in one of its spellings, well-known text, or the path of a file that holds some.
+crs_by_text <- function(text, call) {
   code <- sub("^(EPSG:+|urn:ogc:def:crs:EPSG:[^:]*:)", "", text, ignore.case = TRUE)
   if (grepl("^[0-9]+$", code)) return(crs_by_code(as.numeric(code), call))
   if (grepl("(^|:)CRS84$", text, ignore.case = TRUE)) return(crs_by_code(4326, call))
   if (grepl("^[A-Za-z_]+\\s*[[(]", text)) return(crs_from_text(text, call = call))
   if (file.exists(text)) return(crs_from_text(read_text(text), source = text, call = call))
-  fail("crs", c("{.val {x}} is no known CRS.", i = "Give a code such as {.val EPSG:32757}, well-known text, or the path of a .prj file."),
-       call = call)
+  fail("crs", c("{.val {text}} is no known CRS.",
+                i = "Give a code such as {.val EPSG:32757}, well-known text, or the path of a .prj file."), call = call)
 }
 
 new_crs <- function(fields) structure(fields, class = "crs")
 
 crs_by_code <- function(code, call) {
-  whole <- code == round(code) && abs(code) < 2^31
+  whole <- is.finite(code) && code == round(code) && abs(code) < 2^31
   found <- if (whole) core_crs_find(as.integer(code))
   if (!is.null(found)) return(new_crs(found))
   near <- if (whole) lapply(core_codes_near(as.integer(code), 3L), function(code) new_crs(core_crs_find(code)))
@@ -81,9 +83,8 @@ print.crs <- function(x, ...) {
   row <- function(name, value) if (length(value) && !is.na(value)) cat("  ", formatC(name, width = -12), value, "\n", sep = "")
   cat("<CRS> ", crs_label(x), "\n", sep = "")
   row("kind", x$kind)
-  size <- if (x$kind == "geographic") {
-    if (x$unit_size != 1) paste0(" (", format(x$unit_size, digits = 12), " degrees)") else ""
-  } else if (x$unit_size != 1) paste0(" (", format(x$unit_size, digits = 12), " m)") else ""
+  base <- if (x$kind == "geographic") " degrees)" else " m)"
+  size <- if (x$unit_size == 1) "" else paste0(" (", format(x$unit_size, digits = 12), base)
   row("unit", paste0(x$unit, size))
   row("method", x$method)
   row("datum", paste0(x$datum, ", ellipsoid ", x$ellipsoid$name))

@@ -31,7 +31,7 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
   one_of(multiple, c("all", "first", "largest"), "multiple", call = call)
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
   repeated <- sum(tabulate(pairs$x, nrow(x)) > 1)
-  if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") -core_planar_measure(handles_of(as_shapes(y)), store_of(as_shapes(y)), "area"))
+  if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") -planar_areas(as_shapes(y)))
 
   alone <- setdiff(seq_len(nrow(x)), pairs$x)
   rows <- data.frame(x = pairs$x, y = pairs$y)
@@ -40,11 +40,12 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
     rows <- rows[order(rows$x), ]
   }
   out <- add_columns(x[rows$x, ], vctrs::vec_slice(attribute_table(y), rows$y), suffix)
+  choice <- c(all = "repeated", first = "first taken", largest = "largest taken")[[multiple]]
   fate <- if (unmatched == "keep") "kept with NA" else "dropped"
   parts <- c(
     paste(format_count(nrow(x) - length(alone)), "matched"),
     if (length(alone)) paste0(format_count(length(alone)), " unmatched (", fate, ")"),
-    if (repeated) paste0(format_count(repeated), " with several partners (", c(all = "repeated", first = "first taken", largest = "largest taken")[[multiple]], ")")
+    if (repeated) paste0(format_count(repeated), " with several partners (", choice, ")")
   )
   say("{.fn join_where}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out: {paste(parts, collapse = ', ')}.")
   warn_if_apart(x, y, length(alone) == nrow(x))

@@ -45,6 +45,9 @@ planar_measure <- function(x, measure, unit, units, dimension, call = rlang::cal
   core(core_planar_measure(handles_of(shapes), store_of(shapes), measure), call = call) * scale
 }
 
+# In coordinate units, to compare shapes of one layer.
+planar_areas <- function(shapes) core_planar_measure(handles_of(shapes), store_of(shapes), "area")
+
 # The UTM zone (on WGS 84) in the middle of the shapes.
 utm_code <- function(shapes) {
   extent <- extent_of(shapes)

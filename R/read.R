@@ -44,7 +44,9 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
 announce_layer <- function(out, source, read) {
   shapes <- as_shapes(out)
   kept <- if (nrow(out) < read) paste0(" of ", format_count(read)) else ""
-  say("Read {.file {basename(source)}}: {format_count(nrow(out))}{kept} {if (nrow(out) == 1) 'row' else 'rows'}, {counted(ncol(out) - 1, 'column')}, {kinds_in_words(shapes)}; CRS {crs_label(crs_of(shapes))}.")
+  rows <- paste0(format_count(nrow(out)), kept, if (nrow(out) == 1) " row" else " rows")
+  columns <- counted(ncol(out) - 1, "column")
+  say("Read {.file {basename(source)}}: {rows}, {columns}, {kinds_in_words(shapes)}; CRS {crs_label(crs_of(shapes))}.")
   if (!nrow(out)) caution("data", "{.file {basename(source)}} gave no rows.")
   if (is.null(crs_of(shapes))) {
     caution("crs", c("{.file {basename(source)}} has no CRS.", i = "Label it: {.code declare_crs(x, \"EPSG:\u2026\")}, or read it with {.arg crs}."))

@@ -34,7 +34,8 @@ summarise_into <- function(regions, features, ..., relation = "intersects", dist
              if (any(times > 1)) paste(format_count(sum(times > 1)), "in several (counted in each)"),
              if (any(times == 0)) paste(format_count(sum(times == 0)), "in none"))
   empty <- nrow(regions) - length(unique(pairs$x))
-  say(c("{.fn summarise_into}: {counted(nrow(features), 'feature')}: {paste(parts, collapse = ', ')}; {counted(nrow(regions), 'region')}{if (empty) paste0(', ', format_count(empty), ' of them empty')}."))
+  of_regions <- paste0(counted(nrow(regions), "region"), if (empty) paste0(", ", format_count(empty), " of them empty"))
+  say("{.fn summarise_into}: {counted(nrow(features), 'feature')}: {paste(parts, collapse = ', ')}; {of_regions}.")
   warn_if_apart(regions, features, !length(pairs$x))
   record(out, regions, "summarise_into", rlang::current_call(), nrow(regions), parts[-1], started)
 }
