@@ -4,9 +4,6 @@ round_trip <- function(x, ending, ...) {
   read_layer(file)
 }
 
-# A multi shape of one part reads back from a shapefile as a single one; nothing else may differ.
-simple_wkt <- function(x) sub("^MULTI(POLYGON|LINESTRING)( Z)? \\((\\(+[^()]*(?:\\)[^()]*\\([^()]*)*\\)+)\\)$", "\\1\\2 \\3", wkt_of(x), perl = TRUE)
-
 test_that("shapefile to GeoJSON to shapefile keeps every double to the last bit", {
   for (kind in names(every_kind)) {
     texts <- every_kind[[kind]]

@@ -43,7 +43,6 @@ struct Column {
   std::vector<int> integers;  // logical and integer
   std::vector<double> reals;  // real and date
   TextColumn texts;
-  std::vector<char> missing;  // of reals, where NaN is not enough to tell; may be empty
 };
 
 // Something a decoder met and went on from: what, how often, and where first.

@@ -110,17 +110,6 @@ void ShapeBuilder::end_shape() {
   store_.shape_parts.push_back(checked_offset(store_.part_types.size()));
 }
 
-void ShapeBuilder::reserve(const StoreCounts& counts) {
-  store_.types.reserve(counts.shapes);
-  store_.boxes.reserve(counts.shapes);
-  store_.shape_parts.reserve(counts.shapes + 1);
-  store_.part_types.reserve(counts.parts);
-  store_.part_rings.reserve(counts.parts + 1);
-  store_.ring_vertices.reserve(counts.rings + 1);
-  store_.x.reserve(counts.vertices);
-  store_.y.reserve(counts.vertices);
-}
-
 StoreBuffer ShapeBuilder::take() { return std::exchange(store_, StoreBuffer()); }
 
 double signed_area_twice(const StoreView& store, IndexRange v) {

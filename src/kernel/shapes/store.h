@@ -155,7 +155,6 @@ class ShapeBuilder {
   bool close_ring();
   int ring_size() const { return static_cast<int>(store_.x.size()) - store_.ring_vertices.back(); }
   int size() const { return static_cast<int>(store_.types.size()); }
-  void reserve(const StoreCounts& counts);
   StoreBuffer take();
 
  private:
