@@ -24,7 +24,7 @@ demo_file <- function(name = NULL) {
 #' Tells the story of Saltmere's cool rooms step by step, with the numbers an analyst checks, and writes its map and
 #' layers to a folder.
 #' @param folder Where to write; made where it is not there.
-#' @return The paths written, invisibly.
+#' @return A list of `files`, the paths in the folder, and `seconds`, invisibly.
 #' @examples
 #' run_demo(tempfile())
 #' @export

@@ -69,6 +69,14 @@ need_variables <- function(quosure, data, what, call) {
   }
 }
 
+# dplyr::select() whose error for a column that is not there is need_column()'s.
+choose_columns <- function(data, columns, what, call) {
+  tryCatch(dplyr::select(data, !!columns), vctrs_error_subscript_oob = function(e) {
+    need_column(data, as.character(e$i)[1], what, call = call)
+    rlang::cnd_signal(e)
+  })
+}
+
 # Does the column exist? An error with the nearest name where it does not.
 need_column <- function(data, column, what, call = rlang::caller_env(2)) {
   if (column %in% names(data)) return(invisible())

@@ -60,7 +60,7 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
   need_frames(x, y, call)
   columns <- attribute_table(y)
   rank <- rank_values(columns, rlang::enquo(rank_by), call)
-  taken <- taken_columns(columns, rlang::enquo(take), call)
+  taken <- choose_columns(columns, rlang::enquo(take), "take", call)
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
 
   key <- if (highest) -rank else rank
@@ -103,13 +103,6 @@ rank_values <- function(columns, rank_by, call) {
     fail("column", c("{.arg rank_by} is {.cls {class(rank)[1]}}, which does not rank.", i = "Turn it into numbers first."), call = call)
   }
   as.double(rank)
-}
-
-taken_columns <- function(columns, take, call) {
-  tryCatch(dplyr::select(columns, !!take), vctrs_error_subscript_oob = function(e) {
-    need_column(columns, as.character(e$i)[1], "take", call = call)
-    rlang::cnd_signal(e)
-  })
 }
 
 # x with the columns of a table of as many rows before its shapes; clashing names get the suffix.

@@ -77,10 +77,7 @@ keep_within <- function(out, within, call) {
 
 keep_columns <- function(out, columns, call) {
   if (rlang::quo_is_null(columns)) return(out)
-  tryCatch(dplyr::select(out, !!columns), vctrs_error_subscript_oob = function(e) {
-    need_column(out, as.character(e$i)[1], "columns", call = call)
-    rlang::cnd_signal(e)
-  })
+  choose_columns(out, columns, "columns", call)
 }
 
 read_shapefile <- function(found, encoding, call) {

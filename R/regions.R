@@ -51,7 +51,7 @@ summaries_by_region <- function(features, pairs, regions, summaries, call) {
   grouped$.region <- pairs$x
   # Under names of their own, so that a summary never sees another one in place of the column it asks for.
   names(summaries) <- paste0(".summary_", seq_along(names))
-  of_none <- summarise_checked(vctrs::vec_slice(features, 0L), summaries, features, call)
+  of_none <- suppressWarnings(summarise_checked(vctrs::vec_slice(features, 0L), summaries, features, call))  # extremes of nothing
   of_none[] <- lapply(of_none, nothing_to_na)
   of_some <- summarise_checked(dplyr::group_by(grouped, .data$.region), summaries, features, call)
   at <- match(seq_len(regions), of_some$.region)
@@ -65,7 +65,7 @@ summaries_by_region <- function(features, pairs, regions, summaries, call) {
 summarise_checked <- function(data, summaries, features, call) {
   for (summary in summaries) need_variables(summary, features, "...", call)
   tryCatch(
-    suppressWarnings(dplyr::summarise(data, !!!summaries, .groups = "drop")),
+    dplyr::summarise(data, !!!summaries, .groups = "drop"),
     error = function(e) fail("argument", c("A summary failed.", x = "{conditionMessage(e$parent %||% e)}"), call = call)
   )
 }

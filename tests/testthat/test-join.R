@@ -97,6 +97,11 @@ test_that("summaries by region give zero where nothing falls, and account for fe
   expect_identical(summarise_into(wards, some_points(), big = sum(people > within))$big, c(1L, 3L, 0L))
 })
 
+test_that("warnings of a summary are shown, those of a summary of nothing are not", {
+  expect_warning(summarise_into(two_wards(), some_points(), n = sum(as.numeric(place))), "NAs introduced")
+  expect_no_warning(summarise_into(two_wards(), some_points(), most = max(people)))
+})
+
 test_that("summaries that cannot be are refused", {
   expect_error(summarise_into(two_wards(), some_points(), sum(people)), "needs a name", class = "civicatlas_error_argument")
   expect_error(summarise_into(two_wards(), some_points(), a = sum(peeple)), "Nearest.*people", class = "civicatlas_error_column")
