@@ -1,15 +1,15 @@
-// Loops over several threads. The calling thread works too, and alone polls for an interrupt.
+// Loops over several threads. The calling thread works too, and alone reports progress and polls for an interrupt.
 #pragma once
 #include <algorithm>
 #include <atomic>
 #include <cstddef>
 #include <exception>
-#include <functional>
 #include <mutex>
 #include <thread>
 #include <vector>
 
 #include "error.h"
+#include "progress.h"
 
 namespace civic {
 
@@ -17,12 +17,6 @@ namespace civic {
 inline unsigned& thread_limit() {
   static unsigned limit = std::max(1u, std::thread::hardware_concurrency());
   return limit;
-}
-
-// Returns true when the user wants to stop; called on the calling thread only.
-inline std::function<bool()>& interrupt_requested() {
-  static std::function<bool()> hook;
-  return hook;
 }
 
 // Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on up to thread_limit() threads.
@@ -43,7 +37,7 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
     try {
       for (std::size_t chunk; !stop && (chunk = next.fetch_add(1)) < chunks;) {
         body(chunk * grain, std::min(n, (chunk + 1) * grain));
-        if (polls && interrupt_requested() && interrupt_requested()()) throw Interrupted();
+        if (polls) check_in(chunk + 1, chunks);
       }
     } catch (...) {
       std::lock_guard<std::mutex> guard(failure_lock);

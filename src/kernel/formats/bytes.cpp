@@ -1,10 +1,16 @@
 #include "bytes.h"
 
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
 #include <cerrno>
 #include <cstdio>
 #include <filesystem>
 
 #include "../error.h"
+#include "../progress.h"
 
 namespace civic {
 
@@ -17,21 +23,56 @@ FileContent FileContent::allocate(std::size_t size) {
 }
 
 FileContent FileContent::read(const std::string& path) {
-  std::FILE* file = std::fopen(path.c_str(), "rb");
-  if (!file) throw FileError("cannot open " + path + ": " + std::strerror(errno));
-  std::unique_ptr<std::FILE, int (*)(std::FILE*)> closer(file, std::fclose);
-  std::error_code problem;
-  const auto size = std::filesystem::file_size(path, problem);
-  if (problem) throw FileError("cannot read " + path + ": " + problem.message());
-  std::setvbuf(file, nullptr, _IONBF, 0);
-  FileContent content = allocate(size);
-  std::size_t done = 0;
-  while (done < size) {
-    const std::size_t got = std::fread(content.data() + done, 1, size - done, file);
-    if (got == 0) throw FileError("cannot read " + path + " beyond byte " + std::to_string(done));
-    done += got;
+  const InputFile file(path);
+  return file.read(0, file.size());
+}
+
+InputFile::InputFile(const std::string& path) : path_(path), file_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
+  struct stat about {};
+  if (file_ < 0 || ::fstat(file_, &about) != 0) {
+    const std::string why = std::strerror(errno);
+    if (file_ >= 0) ::close(file_);
+    throw FileError("cannot open " + path + ": " + why);
   }
+  size_ = static_cast<std::size_t>(about.st_size);
+}
+
+InputFile::~InputFile() {
+  if (file_ >= 0) ::close(file_);
+}
+
+void InputFile::read(std::size_t at, std::size_t size, std::uint8_t* to) const {
+  if (at > size_ || size > size_ - at)
+    throw FormatError("it ends at byte " + std::to_string(size_) + ", where more was expected");
+  if (file_ < 0) {
+    std::copy_n(memory_.data() + at, size, to);
+    return;
+  }
+  constexpr std::size_t step = std::size_t{64} << 20;
+  for (std::size_t done = 0; done < size;) {
+    const auto got = ::pread(file_, to + done, std::min(step, size - done), static_cast<off_t>(at + done));
+    if (got < 0 && errno == EINTR) continue;
+    if (got <= 0) throw FileError("cannot read " + path_ + " beyond byte " + std::to_string(at + done));
+    done += static_cast<std::size_t>(got);
+    if (size > step) check_in(done, size);
+  }
+}
+
+FileContent InputFile::read(std::size_t at, std::size_t size) const {
+  FileContent content = FileContent::allocate(size);
+  read(at, size, content.data());
   return content;
+}
+
+const std::uint8_t* FileWindow::at(std::size_t place, std::size_t size) {
+  if (place < begin_ || place + size > end_) {
+    const std::size_t left = place < file_.size() ? file_.size() - place : 0;
+    bytes_.resize(std::max(size, std::min(window_, left)));
+    file_.read(place, bytes_.size(), bytes_.data());
+    begin_ = place;
+    end_ = place + bytes_.size();
+  }
+  return bytes_.data() + (place - begin_);
 }
 
 FileWriter::FileWriter(std::string path) : path_(std::move(path)), beside_(path_ + ".part") {

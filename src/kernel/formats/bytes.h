@@ -27,6 +27,37 @@ class FileContent {
   std::size_t size_ = 0;
 };
 
+// A file, or bytes in memory, of which any stretch can be read, from several threads.
+class InputFile {
+ public:
+  explicit InputFile(const std::string& path);
+  explicit InputFile(ByteSpan memory) : memory_(memory), size_(memory.size()) {}
+  ~InputFile();
+  InputFile(const InputFile&) = delete;
+  std::size_t size() const { return size_; }
+  // Throws FileError where the file has been cut since it was opened.
+  void read(std::size_t at, std::size_t size, std::uint8_t* to) const;
+  FileContent read(std::size_t at, std::size_t size) const;
+
+ private:
+  std::string path_;
+  ByteSpan memory_;
+  int file_ = -1;
+  std::size_t size_ = 0;
+};
+
+// Short stretches of a file, read a window at a time while they come in ascending order.
+class FileWindow {
+ public:
+  FileWindow(const InputFile& file, std::size_t window) : file_(file), window_(window) {}
+  const std::uint8_t* at(std::size_t place, std::size_t size);
+
+ private:
+  const InputFile& file_;
+  std::size_t window_, begin_ = 0, end_ = 0;
+  std::vector<std::uint8_t> bytes_;
+};
+
 // Writes a file whole or not at all: into a neighbour first, then renamed over the target.
 class FileWriter {
  public:
