@@ -59,7 +59,7 @@ crs_from_text <- function(text, source = NULL, call = rlang::caller_env(2)) {
 }
 
 read_text <- function(source) {
-  bytes <- if (is.raw(source)) source else readBin(source, "raw", file.size(source))
+  bytes <- core_read_bytes(source, -1)
   text <- rawToChar(bytes[bytes != 0])
   sub("^\xef\xbb\xbf", "", text, useBytes = TRUE)
 }

@@ -1,27 +1,45 @@
 #' Describe a layer
 #'
-#' What an analyst looks at first: rows, kinds of shapes, extent, CRS and what each column holds.
+#' What an analyst looks at first: rows, kinds of shapes, extent, CRS and what each column holds. A large source is
+#' described from its headers alone, a small one (under 16 MB) or a frame from all its values.
 #'
-#' @param source Path of a file, or a spatial frame.
-#' @param layer Name of the layer where the file holds several.
-#' @return An object that prints well, a list of `source`, `rows`, `geometry_type` (counts by type), `missing_shapes`,
-#'   `vertices`, `extent`, `crs` and `fields` (a tibble of `name`, `type`, `missing`, `distinct`, `least`, `greatest`).
+#' @param source A source as for [read_layer()], or a spatial frame.
+#' @param layer Name of the layer where the source holds several.
+#' @param scan `TRUE` to read all, `FALSE` for headers alone (formats without a header that tells are read all the same);
+#'   `NULL` to let the size decide.
+#' @return An object that prints well, a list of `source`, `rows`, `geometry_type` (counts by type, `NA` where headers do
+#'   not count), `missing_shapes`, `vertices`, `extent`, `crs` and `fields` (a tibble of `name` and `type`, and from values
+#'   `missing`, `distinct`, `least`, `greatest`). A table without shapes has `extent` `NULL`.
 #' @section Errors: as [read_layer()].
 #' @examples
 #' describe_layer(demo_file("wards.shp"))
 #' @export
-describe_layer <- function(source, layer = NULL) {
-  x <- if (is_spatial_frame(source)) source else quietly(read_layer(source, layer))
-  shapes <- as_shapes(x)
-  columns <- attribute_table(x)
+describe_layer <- function(source, layer = NULL, scan = NULL) {
+  if (is.data.frame(source)) return(describe_values(source, NA_character_))
+  call <- rlang::current_env()
+  opened <- open_source(source, layer, call)
+  header <- tryCatch(if (isTRUE(scan) || (is.null(scan) && is_small(opened))) NULL else source_header(opened), finally = close_source(opened))
+  if (is.null(header)) return(describe_values(quietly(read_layer(source, layer)), source))
+  kinds <- stats::setNames(rep(NA_integer_, length(header$kinds)), ifelse(is.na(header$kinds), "several kinds", header$kinds))
   structure(list(
-    source = if (is.character(source)) source else NA_character_,
-    rows = nrow(x),
-    geometry_type = table(geometry_type_of(shapes), dnn = NULL),
-    missing_shapes = sum(is.na(shapes)),
-    vertices = sum(core_vertex_counts(handles_of(shapes), store_of(shapes))),
-    extent = extent_of(shapes),
-    crs = crs_of(shapes),
+    source = source, rows = header$rows, geometry_type = kinds, missing_shapes = NA_integer_, vertices = NA_integer_,
+    extent = if (!is.null(header$extent)) stats::setNames(header$extent, c("xmin", "ymin", "xmax", "ymax")), crs = header$crs, fields = header$fields
+  ), class = "layer_description")
+}
+
+is_small <- function(opened) {
+  files <- unlist(Filter(is.character, c(opened$members, opened$path)))
+  there <- files[file.exists(files)]
+  length(there) > 0 && sum(file.size(there)) < 16e6
+}
+
+describe_values <- function(x, source) {
+  columns <- attribute_table(x)
+  shapes <- if (is_spatial_frame(x)) as_shapes(x)
+  structure(list(
+    source = source, rows = nrow(x), geometry_type = if (is.null(shapes)) table(character(), dnn = NULL) else table(geometry_type_of(shapes), dnn = NULL),
+    missing_shapes = sum(is.na(shapes)), vertices = if (is.null(shapes)) 0L else sum(core_vertex_counts(handles_of(shapes), store_of(shapes))),
+    extent = if (!is.null(shapes)) extent_of(shapes), crs = if (!is.null(shapes)) crs_of(shapes),
     fields = vctrs::vec_rbind(field_summary("", NULL)[0, ], !!!Map(field_summary, names(columns), columns, USE.NAMES = FALSE))
   ), class = "layer_description")
 }
@@ -54,19 +72,31 @@ reads_as_numbers <- function(text) {
 
 #' @export
 print.layer_description <- function(x, ...) {
-  if (!is.na(x$source)) cat(basename(x$source), "\n", sep = "")
-  kinds <- vapply(names(x$geometry_type), function(kind) counted(x$geometry_type[[kind]], kind), "")
+  if (!is.na(x$source)) cat(basename(shown_address(x$source)), "\n", sep = "")
   row <- function(name, value) cat("  ", formatC(name, width = -9), value, "\n", sep = "")
   row("rows", format_count(x$rows))
-  row("shapes", paste0(paste(kinds, collapse = ", "), if (x$missing_shapes) paste0(", ", x$missing_shapes, " missing"),
-                       "; ", format_count(x$vertices), " vertices"))
-  row("CRS", crs_label(x$crs))
+  row("shapes", shapes_in_words(x))
+  if (!is.null(x$extent)) {
+    row("CRS", crs_label(x$crs))
+    row("extent", described_extent(x))
+  }
+  if (nrow(x$fields)) print_table(x$fields)
+  invisible(x)
+}
+
+shapes_in_words <- function(x) {
+  if (is.null(x$extent)) return("none: a table of attributes alone")
+  if (is.na(x$vertices)) return(paste0(paste(names(x$geometry_type), collapse = ", "), " (from the header)"))
+  kinds <- vapply(names(x$geometry_type), function(kind) counted(x$geometry_type[[kind]], kind), "")
+  paste0(paste(kinds, collapse = ", "), if (x$missing_shapes) paste0(", ", x$missing_shapes, " missing"), "; ", format_count(x$vertices), " vertices")
+}
+
+described_extent <- function(x) {
+  if (anyNA(x$extent)) return("empty")
   unit <- if (is.null(x$crs)) "" else paste0(" (", x$crs$unit, ")")
   digits <- coordinate_decimals(x$crs)
   edges <- formatC(round(x$extent, digits), format = "f", digits = digits, drop0trailing = TRUE, big.mark = if (digits < 3) "," else "")
-  row("extent", if (anyNA(x$extent)) "empty" else sprintf("x %s to %s, y %s to %s%s", edges[1], edges[3], edges[2], edges[4], unit))
-  print_table(x$fields)
-  invisible(x)
+  sprintf("x %s to %s, y %s to %s%s", edges[1], edges[3], edges[2], edges[4], unit)
 }
 
 # A small table in plain text: numbers to the right, text to the left, missing values blank.

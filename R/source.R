@@ -1,23 +1,62 @@
-# Where a layer's bytes are: files side by side, or entries of a zip archive, which is read without unpacking it.
+# Where a layer is, and in which format. A source is a list of `format`, `name` (as shown), `path`, `layer` and what the
+# format needs, of the class source_<format>; each format has methods of these in a file of its own:
+#   read_source(source, query)  columns, shapes and rows (see layer_content())
+#   source_layers(source)       list of layer, format, geometry_type
+#   source_header(source)       what describe_layer() tells without reading all
+#   close_source(source)
 
-# A list of `format`, `path` and, for shapefiles, the members shp, dbf, prj and cpg: paths or raw vectors, NULL where
-# missing.
-find_source <- function(source, layer = NULL, call = rlang::caller_env(2)) {
-  if (!rlang::is_string(source)) fail("argument", "{.arg source} must be the path of a file.", call = call)
-  source <- path.expand(source)
-  if (dir.exists(source)) {
-    fail("file", c("{.file {source}} is a folder.", i = "It holds: {.file {utils::head(list.files(source), 8)}}."), call = call)
+read_source <- function(source, query) UseMethod("read_source")
+source_layers <- function(source) UseMethod("source_layers")
+source_header <- function(source) UseMethod("source_header")
+close_source <- function(source) UseMethod("close_source")
+
+source_layers.default <- function(source) {
+  table <- source$format %in% c("dbase")
+  list(layer = source$layer %||% stem_of(source$name), format = source$format, geometry_type = if (table) "none" else NA_character_)
+}
+source_header.default <- function(source) NULL
+close_source.default <- function(source) if (!is.null(source$temporary)) unlink(source$temporary)
+
+new_source <- function(format, path, layer = NULL, ..., name = path) {
+  structure(list(format = format, path = path, name = name, layer = layer, ...), class = c(paste0("source_", format), "layer_source"))
+}
+
+stem_of <- function(path) {
+  name <- sub("[.](gz|gzip)$", "", basename(path), ignore.case = TRUE)
+  tools::file_path_sans_ext(name)
+}
+
+open_source <- function(source, layer = NULL, call = rlang::caller_env(2), listing = FALSE) {
+  if (!rlang::is_string(source)) fail("argument", "{.arg source} must be a path, a web address or a database address.", call = call)
+  if (grepl("^postgres(ql)?://", source)) return(open_postgres(source, layer, call, listing))
+  if (grepl("^https?://", source, ignore.case = TRUE)) return(open_web(source, layer, call, listing))
+  open_file(path.expand(source), layer, call, listing)
+}
+
+open_file <- function(path, layer, call, listing = FALSE, name = path) {
+  if (dir.exists(path)) {
+    fail("file", c("{.file {path}} is a folder.", i = "It holds: {.file {utils::head(list.files(path), 8)}}."), call = call)
   }
-  if (!file.exists(source)) no_such_file(source, call)
-  format <- format_of(source)
-  if (format == "zip") return(find_in_zip(source, layer, call))
-  if (format == "shapefile") return(c(list(format = format, path = source), members_beside(source)))
-  if (!is.null(layer)) fail("argument", "{.file {source}} holds a single layer; leave out {.arg layer}.", call = call)
-  if (format == "unknown") {
-    fail("format", c("{.file {source}} is of no known format.",
-                     i = "Shapefiles (.shp, .zip) and GeoJSON (.geojson, .json) can be read."), call = call)
+  if (!file.exists(path)) no_such_file(path, call)
+  format <- format_of(path)
+  if (is.na(format)) {
+    fail("format", c("{.file {name}} is of no known format.",
+                     i = "These are read: {.val {unique(names(file_formats))}}."), call = call)
   }
-  list(format = format, path = source)
+  open <- switch(format, zip = open_archive, kmz = open_archive, geopackage = open_geopackage, spreadsheet = open_spreadsheet, kml = open_kml, open_single)
+  open(path, layer, call, listing = listing, name = name, format = format)
+}
+
+# Files of one layer.
+open_single <- function(path, layer, call, listing, name, format) {
+  if (!is.null(layer) && layer != stem_of(name)) {
+    fail("argument", c("{.file {name}} holds the single layer {.val {stem_of(name)}}.", i = "Leave out {.arg layer}."), call = call)
+  }
+  switch(format,
+    shapefile = new_source("shapefile", path, members = members_beside(path), name = name),
+    dbase = new_source("dbase", path, members = members_beside(path), name = name),
+    new_source(format, path, content = path, name = name)
+  )
 }
 
 no_such_file <- function(source, call) {
@@ -29,61 +68,65 @@ no_such_file <- function(source, call) {
                  if (length(near)) c(i = "Nearest names there: {.file {near}}.")), call = call)
 }
 
-# By ending, else by the first bytes.
+file_formats <- c(
+  shp = "shapefile", shx = "shapefile", dbf = "dbase", zip = "zip", geojson = "geojson", json = "geojson", geojsonl = "geojson",
+  ndjson = "geojson", jsonl = "geojson", geojsons = "geojson", gpkg = "geopackage", kml = "kml", kmz = "kmz", csv = "csv", tsv = "csv",
+  txt = "csv", xlsx = "spreadsheet", xls = "spreadsheet", parquet = "geoparquet", geoparquet = "geoparquet", wkt = "wkt", wkb = "wkb"
+)
+
+# By ending, else by the first bytes; NA where neither tells.
 format_of <- function(path) {
-  ending <- tolower(tools::file_ext(path))
-  known <- c(shp = "shapefile", dbf = "shapefile", shx = "shapefile", zip = "zip", geojson = "geojson", json = "geojson")
-  if (ending %in% names(known)) return(known[[ending]])
-  head <- readBin(path, "raw", 512)
-  if (length(head) >= 4 && identical(head[1:4], as.raw(c(0, 0, 0x27, 0x0a)))) return("shapefile")
-  if (length(head) >= 4 && identical(head[1:4], charToRaw("PK\003\004"))) return("zip")
-  if (length(head) && rawToChar(head[!head %in% as.raw(c(9, 10, 13, 32))][1]) %in% c("{", "\xef")) return("geojson")
-  "unknown"
+  known <- unname(file_formats[tolower(tools::file_ext(sub("[.]gz$", "", path, ignore.case = TRUE)))])
+  if (!is.na(known)) return(known)
+  format_of_bytes(core(core_read_bytes(path, 512), source = path))
 }
 
-shapefile_members <- c("shp", "dbf", "prj", "cpg")
+format_of_bytes <- function(head) {
+  starts <- function(bytes) length(head) >= length(bytes) && identical(head[seq_along(bytes)], bytes)
+  if (starts(as.raw(c(0, 0, 0x27, 0x0a)))) return("shapefile")
+  if (starts(charToRaw("PK\003\004"))) return("zip")
+  if (starts(charToRaw("SQLite format 3"))) return("geopackage")
+  if (starts(charToRaw("PAR1"))) return("geoparquet")
+  text <- rawToChar(head[head != 0])
+  Encoding(text) <- "bytes"
+  text <- sub("^\\s*(\xef\xbb\xbf)?[\x1e\\s]*", "", text, useBytes = TRUE)
+  if (grepl("^[{]", text, useBytes = TRUE)) return("geojson")
+  if (grepl("^(<[?]xml[^>]*>\\s*)?(<!--.*-->\\s*)?<kml", text, useBytes = TRUE)) return("kml")
+  if (grepl("^(SRID=[0-9]+;)?(MULTI)?(POINT|LINESTRING|POLYGON|GEOMETRYCOLLECTION)", text, ignore.case = TRUE, useBytes = TRUE)) return("wkt")
+  NA_character_
+}
+
+shapefile_members <- c("shp", "shx", "dbf", "dbt", "fpt", "prj", "cpg")
 
 # Side files in any case: roads.SHP beside Roads.dbf.
 members_beside <- function(path) {
   folder <- dirname(path)
-  stem <- tools::file_path_sans_ext(basename(path))
   there <- list.files(folder)
+  found <- members_among(there, stem_of(path))
+  lapply(found, function(file) file.path(folder, file))
+}
+
+# Of some names those of a stem's members, by ending; an exact stem goes before one in another case.
+members_among <- function(names, stem) {
   found <- lapply(shapefile_members, function(ending) {
-    hit <- there[tolower(there) == tolower(paste0(stem, ".", ending))]
+    hit <- names[tolower(names) == tolower(paste0(stem, ".", ending))]
     exact <- hit[tools::file_path_sans_ext(hit) == stem]
-    if (length(hit)) file.path(folder, c(exact, hit)[1])
+    if (length(hit)) c(exact, hit)[1]
   })
-  stats::setNames(found, shapefile_members)
+  found <- stats::setNames(found, shapefile_members)
+  found[!vapply(found, is.null, NA)]
 }
 
-# Layers of a zip archive: name and stem of every .shp and GeoJSON entry.
-zip_layers <- function(path, call) {
-  entries <- core(core_zip_entries(path), source = path, call = call)$name
-  entries <- entries[!grepl("^__MACOSX/", entries)]
-  holds <- grepl("\\.(shp|geojson|json)$", entries, ignore.case = TRUE)
-  list(entries = entries, layers = stats::setNames(entries[holds], tools::file_path_sans_ext(basename(entries[holds]))))
+# The layer that was asked for, or the only one there is.
+choose_layer <- function(layer, layers, name, call) {
+  if (!is.null(layer)) return(one_of(layer, layers, "layer", call = call))
+  if (length(layers) == 1) return(layers)
+  fail("argument", c("{.file {name}} holds {length(layers)} layers.", i = "Choose one with {.arg layer}: {.val {layers}}."), call = call)
 }
 
-find_in_zip <- function(path, layer, call) {
-  found <- zip_layers(path, call)
-  layers <- found$layers
-  if (!length(layers)) {
-    fail("format", c("{.file {path}} holds no layer.", i = "It holds: {.file {utils::head(found$entries, 8)}}."), call = call)
-  }
-  if (is.null(layer)) {
-    if (length(layers) > 1) {
-      fail("argument", c("{.file {path}} holds {length(layers)} layers.",
-                         i = "Choose one with {.arg layer}: {.val {names(layers)}}."), call = call)
-    }
-    layer <- names(layers)
-  }
-  entry <- layers[one_of(layer, names(layers), "layer", call = call)]
-  extract <- function(name) core(core_zip_extract(path, name), source = path, call = call)
-  if (!grepl("\\.shp$", entry, ignore.case = TRUE)) return(list(format = "geojson", path = path, text = extract(entry)))
-  stem <- tools::file_path_sans_ext(entry)
-  members <- lapply(shapefile_members, function(ending) {
-    name <- found$entries[tolower(found$entries) == tolower(paste0(stem, ".", ending))]
-    if (length(name)) extract(name[1])
-  })
-  c(list(format = "shapefile", path = path), stats::setNames(members, shapefile_members))
+# Asks for a package that a format needs, by name.
+need_package <- function(package, why, call) {
+  if (requireNamespace(package, quietly = TRUE)) return(invisible())
+  fail("package", c("{why} needs the package {.pkg {package}}, which is not installed.",
+                    i = "Install it: {.code install.packages(\"{package}\")}."), call = call)
 }

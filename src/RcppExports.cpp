@@ -10,6 +10,16 @@ Rcpp::Rostream<true>&  Rcpp::Rcout = Rcpp::Rcpp_cout_get();
 Rcpp::Rostream<false>& Rcpp::Rcerr = Rcpp::Rcpp_cerr_get();
 #endif
 
+// core_set_progress
+void core_set_progress(Nullable<Function> tell);
+RcppExport SEXP _civicatlas_core_set_progress(SEXP tellSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< Nullable<Function> >::type tell(tellSEXP);
+    core_set_progress(tell);
+    return R_NilValue;
+END_RCPP
+}
 // core_start
 void core_start();
 RcppExport SEXP _civicatlas_core_start() {
@@ -147,26 +157,100 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// core_read_dbase
-List core_read_dbase(SEXP source);
-RcppExport SEXP _civicatlas_core_read_dbase(SEXP sourceSEXP) {
+// core_open_shp
+SEXP core_open_shp(RObject shp, Nullable<RObject> shx, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_open_shp(SEXP shpSEXP, SEXP shxSEXP, SEXP skip_damagedSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< SEXP >::type source(sourceSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_read_dbase(source));
+    Rcpp::traits::input_parameter< RObject >::type shp(shpSEXP);
+    Rcpp::traits::input_parameter< Nullable<RObject> >::type shx(shxSEXP);
+    Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_open_shp(shp, shx, skip_damaged));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_shp_header
+List core_shp_header(SEXP open);
+RcppExport SEXP _civicatlas_core_shp_header(SEXP openSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type open(openSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_shp_header(open));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_shp_within
+IntegerVector core_shp_within(SEXP open, NumericVector window);
+RcppExport SEXP _civicatlas_core_shp_within(SEXP openSEXP, SEXP windowSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type open(openSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type window(windowSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_shp_within(open, window));
     return rcpp_result_gen;
 END_RCPP
 }
 // core_read_shp
-List core_read_shp(SEXP source, LogicalVector deleted);
-RcppExport SEXP _civicatlas_core_read_shp(SEXP sourceSEXP, SEXP deletedSEXP) {
+List core_read_shp(SEXP open, Nullable<IntegerVector> rows);
+RcppExport SEXP _civicatlas_core_read_shp(SEXP openSEXP, SEXP rowsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< SEXP >::type source(sourceSEXP);
-    Rcpp::traits::input_parameter< LogicalVector >::type deleted(deletedSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_read_shp(source, deleted));
+    Rcpp::traits::input_parameter< SEXP >::type open(openSEXP);
+    Rcpp::traits::input_parameter< Nullable<IntegerVector> >::type rows(rowsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_shp(open, rows));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_open_dbase
+SEXP core_open_dbase(RObject dbf, Nullable<RObject> memo, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_open_dbase(SEXP dbfSEXP, SEXP memoSEXP, SEXP skip_damagedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RObject >::type dbf(dbfSEXP);
+    Rcpp::traits::input_parameter< Nullable<RObject> >::type memo(memoSEXP);
+    Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_open_dbase(dbf, memo, skip_damaged));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_dbase_header
+List core_dbase_header(SEXP open);
+RcppExport SEXP _civicatlas_core_dbase_header(SEXP openSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type open(openSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_dbase_header(open));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_dbase_live
+IntegerVector core_dbase_live(SEXP open, Nullable<IntegerVector> rows);
+RcppExport SEXP _civicatlas_core_dbase_live(SEXP openSEXP, SEXP rowsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type open(openSEXP);
+    Rcpp::traits::input_parameter< Nullable<IntegerVector> >::type rows(rowsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_dbase_live(open, rows));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_read_dbase
+List core_read_dbase(SEXP open, IntegerVector fields, Nullable<IntegerVector> rows);
+RcppExport SEXP _civicatlas_core_read_dbase(SEXP openSEXP, SEXP fieldsSEXP, SEXP rowsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type open(openSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type fields(fieldsSEXP);
+    Rcpp::traits::input_parameter< Nullable<IntegerVector> >::type rows(rowsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_dbase(open, fields, rows));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -178,17 +262,6 @@ BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< std::string >::type text(textSEXP);
     rcpp_result_gen = Rcpp::wrap(core_encoding_of_cpg(text));
-    return rcpp_result_gen;
-END_RCPP
-}
-// core_read_geojson
-List core_read_geojson(SEXP source);
-RcppExport SEXP _civicatlas_core_read_geojson(SEXP sourceSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< SEXP >::type source(sourceSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_read_geojson(source));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -216,9 +289,36 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_geojson_columns
+CharacterVector core_geojson_columns(RObject source);
+RcppExport SEXP _civicatlas_core_geojson_columns(SEXP sourceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_geojson_columns(source));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_read_geojson
+List core_read_geojson(RObject source, Nullable<CharacterVector> columns, Nullable<LogicalVector> features, Nullable<NumericVector> within, bool shapes, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_read_geojson(SEXP sourceSEXP, SEXP columnsSEXP, SEXP featuresSEXP, SEXP withinSEXP, SEXP shapesSEXP, SEXP skip_damagedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
+    Rcpp::traits::input_parameter< Nullable<CharacterVector> >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< Nullable<LogicalVector> >::type features(featuresSEXP);
+    Rcpp::traits::input_parameter< Nullable<NumericVector> >::type within(withinSEXP);
+    Rcpp::traits::input_parameter< bool >::type shapes(shapesSEXP);
+    Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_geojson(source, columns, features, within, shapes, skip_damaged));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_encode_geojson
-List core_encode_geojson(IntegerVector handles, List store, List columns, int decimals, std::string crs_name);
-RcppExport SEXP _civicatlas_core_encode_geojson(SEXP handlesSEXP, SEXP storeSEXP, SEXP columnsSEXP, SEXP decimalsSEXP, SEXP crs_nameSEXP) {
+List core_encode_geojson(IntegerVector handles, List store, List columns, int decimals, std::string crs_name, std::string form);
+RcppExport SEXP _civicatlas_core_encode_geojson(SEXP handlesSEXP, SEXP storeSEXP, SEXP columnsSEXP, SEXP decimalsSEXP, SEXP crs_nameSEXP, SEXP formSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -227,7 +327,94 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
     Rcpp::traits::input_parameter< int >::type decimals(decimalsSEXP);
     Rcpp::traits::input_parameter< std::string >::type crs_name(crs_nameSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_encode_geojson(handles, store, columns, decimals, crs_name));
+    Rcpp::traits::input_parameter< std::string >::type form(formSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_encode_geojson(handles, store, columns, decimals, crs_name, form));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_open_blobs
+SEXP core_open_blobs(std::string form, Nullable<NumericVector> within, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_open_blobs(SEXP formSEXP, SEXP withinSEXP, SEXP skip_damagedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type form(formSEXP);
+    Rcpp::traits::input_parameter< Nullable<NumericVector> >::type within(withinSEXP);
+    Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_open_blobs(form, within, skip_damaged));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_add_blobs
+LogicalVector core_add_blobs(SEXP decoder, List blobs);
+RcppExport SEXP _civicatlas_core_add_blobs(SEXP decoderSEXP, SEXP blobsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type decoder(decoderSEXP);
+    Rcpp::traits::input_parameter< List >::type blobs(blobsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_add_blobs(decoder, blobs));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_take_blobs
+List core_take_blobs(SEXP decoder);
+RcppExport SEXP _civicatlas_core_take_blobs(SEXP decoderSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type decoder(decoderSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_take_blobs(decoder));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_geopackage_blobs
+List core_geopackage_blobs(IntegerVector handles, List store, int srs_id);
+RcppExport SEXP _civicatlas_core_geopackage_blobs(SEXP handlesSEXP, SEXP storeSEXP, SEXP srs_idSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< int >::type srs_id(srs_idSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_geopackage_blobs(handles, store, srs_id));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_read_wkb_file
+List core_read_wkb_file(RObject source);
+RcppExport SEXP _civicatlas_core_read_wkb_file(SEXP sourceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_wkb_file(source));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_read_kml
+List core_read_kml(CharacterVector elements);
+RcppExport SEXP _civicatlas_core_read_kml(SEXP elementsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type elements(elementsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_kml(elements));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_encode_kml
+List core_encode_kml(IntegerVector handles, List store, List columns, std::string layer, int decimals);
+RcppExport SEXP _civicatlas_core_encode_kml(SEXP handlesSEXP, SEXP storeSEXP, SEXP columnsSEXP, SEXP layerSEXP, SEXP decimalsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< std::string >::type layer(layerSEXP);
+    Rcpp::traits::input_parameter< int >::type decimals(decimalsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_encode_kml(handles, store, columns, layer, decimals));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -242,15 +429,53 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// core_zip_extract
-RawVector core_zip_extract(std::string path, std::string name);
-RcppExport SEXP _civicatlas_core_zip_extract(SEXP pathSEXP, SEXP nameSEXP) {
+// core_read_bytes
+RawVector core_read_bytes(RObject source, double most);
+RcppExport SEXP _civicatlas_core_read_bytes(SEXP sourceSEXP, SEXP mostSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
-    Rcpp::traits::input_parameter< std::string >::type name(nameSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_zip_extract(path, name));
+    Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
+    Rcpp::traits::input_parameter< double >::type most(mostSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_bytes(source, most));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_group_parquet_columns
+RawVector core_group_parquet_columns(RawVector metadata, std::string group, CharacterVector members);
+RcppExport SEXP _civicatlas_core_group_parquet_columns(SEXP metadataSEXP, SEXP groupSEXP, SEXP membersSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type metadata(metadataSEXP);
+    Rcpp::traits::input_parameter< std::string >::type group(groupSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type members(membersSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_group_parquet_columns(metadata, group, members));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_flatten_parquet
+List core_flatten_parquet(RawVector metadata, Nullable<NumericVector> window, std::string box_group, CharacterVector box_members);
+RcppExport SEXP _civicatlas_core_flatten_parquet(SEXP metadataSEXP, SEXP windowSEXP, SEXP box_groupSEXP, SEXP box_membersSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type metadata(metadataSEXP);
+    Rcpp::traits::input_parameter< Nullable<NumericVector> >::type window(windowSEXP);
+    Rcpp::traits::input_parameter< std::string >::type box_group(box_groupSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type box_members(box_membersSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_flatten_parquet(metadata, window, box_group, box_members));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_gzip
+RawVector core_gzip(RawVector content);
+RcppExport SEXP _civicatlas_core_gzip(SEXP contentSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type content(contentSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_gzip(content));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -393,6 +618,30 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_number_text
+CharacterVector core_number_text(NumericVector values, int decimals);
+RcppExport SEXP _civicatlas_core_number_text(SEXP valuesSEXP, SEXP decimalsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< int >::type decimals(decimalsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_number_text(values, decimals));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_cut_at_antimeridian
+Nullable<List> core_cut_at_antimeridian(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_cut_at_antimeridian(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_cut_at_antimeridian(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_gather
 List core_gather(IntegerVector handles, List store);
 RcppExport SEXP _civicatlas_core_gather(SEXP handlesSEXP, SEXP storeSEXP) {
@@ -477,6 +726,7 @@ END_RCPP
 }
 
 static const R_CallMethodDef CallEntries[] = {
+    {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
     {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
     {"_civicatlas_core_class_breaks", (DL_FUNC) &_civicatlas_core_class_breaks, 3},
@@ -489,15 +739,32 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_crs_same", (DL_FUNC) &_civicatlas_core_crs_same, 2},
     {"_civicatlas_core_prj_text", (DL_FUNC) &_civicatlas_core_prj_text, 1},
     {"_civicatlas_core_reproject", (DL_FUNC) &_civicatlas_core_reproject, 4},
-    {"_civicatlas_core_read_dbase", (DL_FUNC) &_civicatlas_core_read_dbase, 1},
+    {"_civicatlas_core_open_shp", (DL_FUNC) &_civicatlas_core_open_shp, 3},
+    {"_civicatlas_core_shp_header", (DL_FUNC) &_civicatlas_core_shp_header, 1},
+    {"_civicatlas_core_shp_within", (DL_FUNC) &_civicatlas_core_shp_within, 2},
     {"_civicatlas_core_read_shp", (DL_FUNC) &_civicatlas_core_read_shp, 2},
+    {"_civicatlas_core_open_dbase", (DL_FUNC) &_civicatlas_core_open_dbase, 3},
+    {"_civicatlas_core_dbase_header", (DL_FUNC) &_civicatlas_core_dbase_header, 1},
+    {"_civicatlas_core_dbase_live", (DL_FUNC) &_civicatlas_core_dbase_live, 2},
+    {"_civicatlas_core_read_dbase", (DL_FUNC) &_civicatlas_core_read_dbase, 3},
     {"_civicatlas_core_encoding_of_cpg", (DL_FUNC) &_civicatlas_core_encoding_of_cpg, 1},
-    {"_civicatlas_core_read_geojson", (DL_FUNC) &_civicatlas_core_read_geojson, 1},
     {"_civicatlas_core_encode_shapefile", (DL_FUNC) &_civicatlas_core_encode_shapefile, 2},
     {"_civicatlas_core_encode_dbase", (DL_FUNC) &_civicatlas_core_encode_dbase, 2},
-    {"_civicatlas_core_encode_geojson", (DL_FUNC) &_civicatlas_core_encode_geojson, 5},
+    {"_civicatlas_core_geojson_columns", (DL_FUNC) &_civicatlas_core_geojson_columns, 1},
+    {"_civicatlas_core_read_geojson", (DL_FUNC) &_civicatlas_core_read_geojson, 6},
+    {"_civicatlas_core_encode_geojson", (DL_FUNC) &_civicatlas_core_encode_geojson, 6},
+    {"_civicatlas_core_open_blobs", (DL_FUNC) &_civicatlas_core_open_blobs, 3},
+    {"_civicatlas_core_add_blobs", (DL_FUNC) &_civicatlas_core_add_blobs, 2},
+    {"_civicatlas_core_take_blobs", (DL_FUNC) &_civicatlas_core_take_blobs, 1},
+    {"_civicatlas_core_geopackage_blobs", (DL_FUNC) &_civicatlas_core_geopackage_blobs, 3},
+    {"_civicatlas_core_read_wkb_file", (DL_FUNC) &_civicatlas_core_read_wkb_file, 1},
+    {"_civicatlas_core_read_kml", (DL_FUNC) &_civicatlas_core_read_kml, 1},
+    {"_civicatlas_core_encode_kml", (DL_FUNC) &_civicatlas_core_encode_kml, 5},
     {"_civicatlas_core_zip_entries", (DL_FUNC) &_civicatlas_core_zip_entries, 1},
-    {"_civicatlas_core_zip_extract", (DL_FUNC) &_civicatlas_core_zip_extract, 2},
+    {"_civicatlas_core_read_bytes", (DL_FUNC) &_civicatlas_core_read_bytes, 2},
+    {"_civicatlas_core_group_parquet_columns", (DL_FUNC) &_civicatlas_core_group_parquet_columns, 3},
+    {"_civicatlas_core_flatten_parquet", (DL_FUNC) &_civicatlas_core_flatten_parquet, 4},
+    {"_civicatlas_core_gzip", (DL_FUNC) &_civicatlas_core_gzip, 1},
     {"_civicatlas_core_encode_zip", (DL_FUNC) &_civicatlas_core_encode_zip, 2},
     {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 2},
     {"_civicatlas_core_planar_measure", (DL_FUNC) &_civicatlas_core_planar_measure, 3},
@@ -509,6 +776,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_wkt", (DL_FUNC) &_civicatlas_core_wkt, 3},
     {"_civicatlas_core_wkb", (DL_FUNC) &_civicatlas_core_wkb, 2},
     {"_civicatlas_core_point_shapes", (DL_FUNC) &_civicatlas_core_point_shapes, 2},
+    {"_civicatlas_core_number_text", (DL_FUNC) &_civicatlas_core_number_text, 2},
+    {"_civicatlas_core_cut_at_antimeridian", (DL_FUNC) &_civicatlas_core_cut_at_antimeridian, 2},
     {"_civicatlas_core_gather", (DL_FUNC) &_civicatlas_core_gather, 2},
     {"_civicatlas_core_concatenate", (DL_FUNC) &_civicatlas_core_concatenate, 1},
     {"_civicatlas_core_content_ranks", (DL_FUNC) &_civicatlas_core_content_ranks, 1},

@@ -1,8 +1,11 @@
 #include "bind.h"
 
 #include <algorithm>
+#include <chrono>
 #include <cstring>
 
+#include "kernel/formats/deflate.h"
+#include "kernel/formats/zip.h"
 #include "kernel/parallel.h"
 
 using namespace Rcpp;
@@ -98,21 +101,43 @@ RStore::RStore(const StoreCounts& c) {
                     c.m ? SEXP(m) : R_NilValue, boxes);
 }
 
-ByteSource::ByteSource(SEXP source) {
+SourceFile::SourceFile(SEXP source) {
   if (TYPEOF(source) == RAWSXP) {
-    bytes_ = {RAW(source), static_cast<std::size_t>(XLENGTH(source))};
-    return;
+    kept_ = source;
+    file_ = std::make_unique<InputFile>(ByteSpan{RAW(source), static_cast<std::size_t>(XLENGTH(source))});
+  } else if (TYPEOF(source) == VECSXP) {
+    const List place(source);
+    const InputFile archive(as<std::string>(place["archive"]));
+    const ZipReader zip(archive);
+    content_ = zip.extract(zip.entry(as<std::string>(place["entry"])));
+    file_ = std::make_unique<InputFile>(content_.bytes());
+  } else {
+    file_ = std::make_unique<InputFile>(as<std::string>(source));
   }
-  content_ = FileContent::read(as<std::string>(source));
-  bytes_ = content_.bytes();
-  padded_ = true;
+  unpack();
 }
 
-ByteSpan ByteSource::padded() {
-  if (padded_) return bytes_;
-  content_ = FileContent::allocate(bytes_.size());
-  std::copy(bytes_.begin(), bytes_.end(), content_.data());
+void SourceFile::unpack() {
+  if (file_->size() < 2) return;
+  std::uint8_t front[2];
+  file_->read(0, 2, front);
+  if (!is_gzip(front)) return;
+  content_ = gunzip(padded());
+  file_ = std::make_unique<InputFile>(content_.bytes());
+}
+
+ByteSpan SourceFile::padded() {
+  if (content_.bytes().empty()) {
+    content_ = file_->read(0, file_->size());
+    file_ = std::make_unique<InputFile>(content_.bytes());
+  }
   return content_.bytes();
+}
+
+std::optional<Box> optional_box(const Nullable<NumericVector>& edges) {
+  if (edges.isNull()) return std::nullopt;
+  const NumericVector e(edges);
+  return Box{e[0], e[1], e[2], e[3]};
 }
 
 RawVector r_raw(const std::vector<std::uint8_t>& bytes) { return RawVector(bytes.begin(), bytes.end()); }
@@ -130,20 +155,43 @@ DataFrame r_notices(const Notices& notices) {
 
 namespace {
 
-// R strings hold no NUL; JSON may.
-SEXP r_string(std::string_view text, std::string& spare) {
-  if (std::memchr(text.data(), 0, text.size())) {
-    spare = text;
-    std::erase(spare, '\0');
-    text = spare;
+// Makes R's strings. Those met lately are kept at hand, as R's own table of strings is far slower to ask.
+class StringMaker {
+ public:
+  SEXP make(std::string_view text) {
+    if (text.size() > 32) return fresh(text);
+    Known& known = known_[std::hash<std::string_view>()(text) % size];
+    if (known.string == nullptr || known.text != text) known = {text, fresh(text)};
+    return known.string;
   }
-  const bool ascii = std::all_of(text.begin(), text.end(), [](char c) { return static_cast<signed char>(c) >= 0; });
-  return Rf_mkCharLenCE(text.data(), static_cast<int>(text.size()), ascii ? CE_NATIVE : CE_UTF8);
-}
+  bool odd() const { return odd_; }
+
+ private:
+  // R strings hold no NUL; JSON may.
+  SEXP fresh(std::string_view text) {
+    if (std::memchr(text.data(), 0, text.size())) {
+      spare_ = text;
+      std::erase(spare_, '\0');
+      text = spare_;
+    }
+    const bool ascii = std::all_of(text.begin(), text.end(), [](char c) { return static_cast<signed char>(c) >= 0; });
+    odd_ |= !ascii;
+    return Rf_mkCharLenCE(text.data(), static_cast<int>(text.size()), ascii ? CE_NATIVE : CE_UTF8);
+  }
+
+  static constexpr std::size_t size = 1024;
+  struct Known {
+    std::string_view text;
+    SEXP string = nullptr;
+  };
+  std::vector<Known> known_{size};
+  std::string spare_;
+  bool odd_ = false;
+};
 
 }  // namespace
 
-SEXP r_column(Column& column) {
+SEXP r_column(Column& column, bool* odd) {
   switch (column.type) {
     case ColumnType::logical: {
       LogicalVector out(column.integers.begin(), column.integers.end());
@@ -152,25 +200,40 @@ SEXP r_column(Column& column) {
     case ColumnType::integer:
       return r_vector(column.integers);
     case ColumnType::real:
-      for (double& v : column.reals)
-        if (std::isnan(v)) v = NA_REAL;
-      return r_vector(column.reals);
-    case ColumnType::date: {
+    case ColumnType::date:
+    case ColumnType::datetime: {
       NumericVector out = r_vector(column.reals);
       for (double& v : out)
         if (std::isnan(v)) v = NA_REAL;
-      out.attr("class") = "Date";
+      if (column.type == ColumnType::date) out.attr("class") = "Date";
+      if (column.type == ColumnType::datetime) {
+        out.attr("class") = CharacterVector::create("POSIXct", "POSIXt");
+        out.attr("tzone") = "UTC";
+      }
       return out;
     }
     default: {
       const std::size_t n = column.texts.size();
       CharacterVector out(n);
-      std::string spare;
+      StringMaker strings;
       for (std::size_t i = 0; i < n; ++i)
-        SET_STRING_ELT(out, i, column.texts.missing(i) ? NA_STRING : r_string(column.texts[i], spare));
+        SET_STRING_ELT(out, i, column.texts.missing(i) ? NA_STRING : strings.make(column.texts[i]));
+      if (odd) *odd = strings.odd();
+      column.texts = {};
       return out;
     }
   }
+}
+
+List r_columns(std::vector<Column>& columns) {
+  List out(columns.size());
+  CharacterVector names(columns.size());
+  for (std::size_t i = 0; i < columns.size(); ++i) {
+    names[i] = String(columns[i].name, CE_UTF8);
+    out[i] = r_column(columns[i]);
+  }
+  out.names() = names;
+  return out;
 }
 
 namespace {
@@ -218,6 +281,28 @@ std::vector<Column> kernel_columns(const List& columns) {
     out.back().name = Rf_translateCharUTF8(names[i]);
   }
   return out;
+}
+
+namespace {
+
+// Tells R how far the work is, at most ten times a second.
+void set_progress_hook(const Function& tell) {
+  auto last = std::chrono::steady_clock::now();
+  progress_hook() = [tell, last](double done) mutable {
+    const auto now = std::chrono::steady_clock::now();
+    if (now - last < std::chrono::milliseconds(100)) return;
+    last = now;
+    tell(done);
+  };
+}
+
+}  // namespace
+
+// `tell` is called with the fraction done of the present step; NULL for nobody to tell.
+// [[Rcpp::export]]
+void core_set_progress(Nullable<Function> tell) {
+  progress_hook() = nullptr;
+  if (tell.isNotNull()) set_progress_hook(Function(tell));
 }
 
 // [[Rcpp::export]]

@@ -2,6 +2,8 @@
 #pragma once
 #include <Rcpp.h>
 
+#include <memory>
+#include <optional>
 #include <vector>
 
 #include "kernel/formats/bytes.h"
@@ -19,22 +21,27 @@ struct RStore {
   Rcpp::List list;
 };
 
-// A file named by a string, or the bytes of a raw vector.
-class ByteSource {
+// A file named by a string, an entry of a zip archive (a list of `archive` and `entry`) or the bytes of a raw vector.
+// What is packed by gzip is unpacked.
+class SourceFile {
  public:
-  explicit ByteSource(SEXP source);
-  civic::ByteSpan bytes() const { return bytes_; }
-  civic::ByteSpan padded();  // with FileContent's padding after the end
+  explicit SourceFile(SEXP source);
+  const civic::InputFile& file() const { return *file_; }
+  civic::ByteSpan padded();  // the whole, with FileContent's padding after the end
 
  private:
+  void unpack();
   civic::FileContent content_;
-  civic::ByteSpan bytes_;
-  bool padded_ = false;
+  std::unique_ptr<civic::InputFile> file_;
+  Rcpp::RObject kept_;  // the raw vector whose bytes are read
 };
 
 Rcpp::RawVector r_raw(const std::vector<std::uint8_t>& bytes);
 Rcpp::DataFrame r_notices(const civic::Notices& notices);
-SEXP r_column(civic::Column& column);
+// Empties the column. `odd` becomes true where text is beyond ASCII.
+SEXP r_column(civic::Column& column, bool* odd = nullptr);
+Rcpp::List r_columns(std::vector<civic::Column>& columns);  // named, in UTF-8
+std::optional<civic::Box> optional_box(const Rcpp::Nullable<Rcpp::NumericVector>& edges);
 std::vector<civic::Column> kernel_columns(const Rcpp::List& columns);
 
 template <class T>

@@ -1,69 +1,164 @@
 #include "bind.h"
 #include "kernel/error.h"
+#include "kernel/formats/blobs.h"
 #include "kernel/formats/dbase.h"
+#include "kernel/formats/deflate.h"
 #include "kernel/formats/geojson.h"
+#include "kernel/formats/geopackage.h"
+#include "kernel/formats/kml.h"
+#include "kernel/formats/parquet_footer.h"
 #include "kernel/formats/shapefile.h"
 #include "kernel/formats/zip.h"
+#include "kernel/shapes/wkb.h"
 
 using namespace Rcpp;
 using namespace civic;
 
-// A dBASE table: its columns in the table's encoding, which records are deleted, its language driver's encoding.
-// [[Rcpp::export]]
-List core_read_dbase(SEXP source) {
-  const ByteSource file(source);
-  const DbaseReader reader(file.bytes());
-  const auto deleted = reader.deleted();
-  Notices notices;
-  List columns(reader.fields().size());
-  CharacterVector names(reader.fields().size());
-  for (std::size_t i = 0; i < reader.fields().size(); ++i) {
-    Column column = reader.column(i, deleted, notices);
-    columns[i] = r_column(column);
-    names[i] = reader.fields()[i].name;
-  }
-  columns.names() = names;
-  return List::create(_["columns"] = columns, _["records"] = static_cast<double>(reader.records()),
-                      _["deleted"] = LogicalVector(deleted.begin(), deleted.end()),
-                      _["encoding"] = encoding_of_language_driver(reader.language_driver()),
-                      _["notices"] = r_notices(notices));
+namespace {
+
+std::unique_ptr<SourceFile> optional_source(const Nullable<RObject>& source) {
+  return source.isNull() ? nullptr : std::make_unique<SourceFile>(SEXP(source));
 }
 
-// Shapes of a .shp file; records marked in `deleted` are left out.
+const InputFile* file_of(const std::unique_ptr<SourceFile>& source) { return source ? &source->file() : nullptr; }
+
+struct OpenShapefile {
+  SourceFile shp;
+  std::unique_ptr<SourceFile> shx;
+  ShapefileReader reader;
+  OpenShapefile(SEXP shp_source, const Nullable<RObject>& shx_source, bool skip)
+      : shp(shp_source), shx(optional_source(shx_source)), reader(shp.file(), file_of(shx), skip) {}
+};
+
+struct OpenTable {
+  SourceFile dbf;
+  std::unique_ptr<SourceFile> memo;
+  DbaseReader reader;
+  OpenTable(SEXP dbf_source, const Nullable<RObject>& memo_source, bool skip)
+      : dbf(dbf_source), memo(optional_source(memo_source)), reader(dbf.file(), file_of(memo), skip) {}
+};
+
+// R's row numbers, from 1, as the core's, from 0; NULL for all of n.
+std::vector<int> chosen(const Nullable<IntegerVector>& rows, std::size_t n) {
+  std::vector<int> out;
+  if (rows.isNull()) {
+    out.resize(n);
+    std::iota(out.begin(), out.end(), 0);
+    return out;
+  }
+  for (const int row : IntegerVector(rows)) {
+    if (row < 1 || static_cast<std::size_t>(row) > n) throw ArgumentError("a row lies outside the file");
+    out.push_back(row - 1);
+  }
+  return out;
+}
+
+IntegerVector row_numbers(const std::vector<int>& rows) {
+  IntegerVector out(rows.size());
+  std::transform(rows.begin(), rows.end(), out.begin(), [](int row) { return row + 1; });
+  return out;
+}
+
+NumericVector r_box(const Box& box) { return NumericVector::create(box.xmin, box.ymin, box.xmax, box.ymax); }
+
+std::vector<ByteSpan> spans_of(const List& blobs) {
+  std::vector<ByteSpan> out(blobs.size());
+  for (R_xlen_t i = 0; i < blobs.size(); ++i) {
+    const SEXP blob = blobs[i];
+    if (TYPEOF(blob) == RAWSXP)
+      out[i] = {RAW(blob), static_cast<std::size_t>(XLENGTH(blob))};
+    else if (!Rf_isNull(blob))
+      throw FormatError("row " + std::to_string(i + 1) + " of the shape column is no blob");
+  }
+  return out;
+}
+
+}  // namespace
+
+// --- shapefile -------------------------------------------------------------------------------------------------
+
 // [[Rcpp::export]]
-List core_read_shp(SEXP source, LogicalVector deleted) {
-  const ByteSource file(source);
-  const ShapefileReader reader(file.bytes(), std::vector<char>(deleted.begin(), deleted.end()));
+SEXP core_open_shp(RObject shp, Nullable<RObject> shx, bool skip_damaged) {
+  return XPtr<OpenShapefile>(new OpenShapefile(shp, shx, skip_damaged));
+}
+
+// [[Rcpp::export]]
+List core_shp_header(SEXP open) {
+  const ShapefileReader& reader = XPtr<OpenShapefile>(open)->reader;
+  const int type = reader.header().type;
+  return List::create(_["kind"] = type == 0 ? "" : kind_name(kind_of_shapefile_type(type)),
+                      _["records"] = static_cast<double>(reader.records()),
+                      _["extent"] = r_box(reader.header().extent), _["z"] = type / 10 == 1, _["m"] = type / 10 == 2);
+}
+
+// [[Rcpp::export]]
+IntegerVector core_shp_within(SEXP open, NumericVector window) {
+  const Box box{window[0], window[1], window[2], window[3]};
+  return row_numbers(XPtr<OpenShapefile>(open)->reader.records_within(box));
+}
+
+// [[Rcpp::export]]
+List core_read_shp(SEXP open, Nullable<IntegerVector> rows) {
+  ShapefileReader& reader = XPtr<OpenShapefile>(open)->reader;
+  reader.choose(chosen(rows, reader.records()));
   RStore store(reader.counts());
-  Notices notices;
-  const std::size_t parts = reader.decode(store.target, notices);
+  const std::size_t parts = reader.decode(store.target);
   if (parts < reader.counts().parts) {
     const IntegerVector part_types = store.list["part_types"], part_rings = store.list["part_rings"];
     store.list["part_types"] = IntegerVector(part_types.begin(), part_types.begin() + parts);
     store.list["part_rings"] = IntegerVector(part_rings.begin(), part_rings.begin() + parts + 1);
   }
   return List::create(_["store"] = store.list, _["handles"] = wrap(reader.handles(NA_INTEGER)),
-                      _["notices"] = r_notices(notices));
+                      _["notices"] = r_notices(reader.notices()));
+}
+
+// [[Rcpp::export]]
+SEXP core_open_dbase(RObject dbf, Nullable<RObject> memo, bool skip_damaged) {
+  return XPtr<OpenTable>(new OpenTable(dbf, memo, skip_damaged));
+}
+
+// [[Rcpp::export]]
+List core_dbase_header(SEXP open) {
+  const DbaseReader& reader = XPtr<OpenTable>(open)->reader;
+  CharacterVector names, types;
+  IntegerVector widths, decimals;
+  for (const DbaseReader::Field& field : reader.fields()) {
+    names.push_back(field.name);
+    types.push_back(std::string(1, field.type));
+    widths.push_back(field.width);
+    decimals.push_back(field.decimals);
+  }
+  return List::create(_["names"] = names, _["types"] = types, _["widths"] = widths, _["decimals"] = decimals,
+                      _["records"] = static_cast<double>(reader.records()),
+                      _["encoding"] = encoding_of_language_driver(reader.language_driver()));
+}
+
+// Those of some records that are not marked as deleted.
+// [[Rcpp::export]]
+IntegerVector core_dbase_live(SEXP open, Nullable<IntegerVector> rows) {
+  const DbaseReader& reader = XPtr<OpenTable>(open)->reader;
+  return row_numbers(reader.live(chosen(rows, reader.records())));
+}
+
+// Some fields of some records; text keeps the table's encoding, and `odd` tells which columns need to leave it.
+// [[Rcpp::export]]
+List core_read_dbase(SEXP open, IntegerVector fields, Nullable<IntegerVector> rows) {
+  DbaseReader& reader = XPtr<OpenTable>(open)->reader;
+  std::vector<Column> columns =
+      reader.read(chosen(Nullable<IntegerVector>(fields), reader.fields().size()), chosen(rows, reader.records()));
+  List out(columns.size());
+  LogicalVector odd(columns.size());
+  for (std::size_t i = 0; i < columns.size(); ++i) {
+    bool is_odd = false;
+    out[i] = r_column(columns[i], &is_odd);
+    odd[i] = is_odd;
+    columns[i] = {};
+  }
+  return List::create(_["columns"] = out, _["odd"] = odd, _["notices"] = r_notices(reader.notices()));
 }
 
 // [[Rcpp::export]]
 std::string core_encoding_of_cpg(std::string text) { return encoding_of_cpg(text); }
-
-// [[Rcpp::export]]
-List core_read_geojson(SEXP source) {
-  ByteSource file(source);
-  GeojsonLayer layer = decode_geojson(file.padded(), NA_INTEGER);
-  List columns(layer.columns.size());
-  CharacterVector names(layer.columns.size());
-  for (std::size_t i = 0; i < layer.columns.size(); ++i) {
-    names[i] = String(layer.columns[i].name, CE_UTF8);
-    columns[i] = r_column(layer.columns[i]);
-    layer.columns[i] = Column();
-  }
-  columns.names() = names;
-  return List::create(_["store"] = r_store(layer.store), _["handles"] = r_vector(layer.handles), _["columns"] = columns,
-                      _["crs_name"] = layer.crs_name, _["notices"] = r_notices(layer.notices));
-}
 
 // [[Rcpp::export]]
 List core_encode_shapefile(IntegerVector handles, List store) {
@@ -78,19 +173,150 @@ List core_encode_dbase(List columns, int rows) {
   return List::create(_["dbf"] = r_raw(bytes.dbf), _["notices"] = r_notices(bytes.notices));
 }
 
+// --- GeoJSON ---------------------------------------------------------------------------------------------------
+
 // [[Rcpp::export]]
-List core_encode_geojson(IntegerVector handles, List store, List columns, int decimals, std::string crs_name) {
+CharacterVector core_geojson_columns(RObject source) {
+  SourceFile file(source);
+  CharacterVector names;
+  for (const std::string& name : geojson_columns(file.padded())) names.push_back(String(name, CE_UTF8));
+  return names;
+}
+
+// [[Rcpp::export]]
+List core_read_geojson(RObject source, Nullable<CharacterVector> columns, Nullable<LogicalVector> features,
+                       Nullable<NumericVector> within, bool shapes, bool skip_damaged) {
+  SourceFile file(source);
+  GeojsonQuery query;
+  query.missing = NA_INTEGER;
+  query.shapes = shapes;
+  query.within = optional_box(within);
+  query.skip_damaged = skip_damaged;
+  if (columns.isNotNull()) query.columns = as<std::vector<std::string>>(CharacterVector(columns));
+  if (features.isNotNull()) {
+    const LogicalVector wanted(features);
+    query.features.emplace(wanted.begin(), wanted.end());
+  }
+  GeojsonLayer layer = decode_geojson(file.padded(), query);
+  const List out = r_columns(layer.columns);
+  return List::create(_["store"] = r_store(layer.store), _["handles"] = r_vector(layer.handles), _["columns"] = out,
+                      _["features"] = static_cast<double>(layer.features), _["rows"] = r_vector(layer.rows), _["crs_name"] = layer.crs_name,
+                      _["notices"] = r_notices(layer.notices));
+}
+
+// [[Rcpp::export]]
+List core_encode_geojson(IntegerVector handles, List store, List columns, int decimals, std::string crs_name,
+                         std::string form) {
+  GeojsonOptions options{decimals, crs_name};
+  if (form == "lines") options.form = GeojsonForm::lines;
+  if (form == "sequence") options.form = GeojsonForm::sequence;
+  Notices notices;
+  const std::string text = encode_geojson(shape_rows(handles, store), kernel_columns(columns), options, notices);
+  return List::create(_["bytes"] = RawVector(text.begin(), text.end()), _["notices"] = r_notices(notices));
+}
+
+// --- blobs of databases ----------------------------------------------------------------------------------------
+
+// [[Rcpp::export]]
+SEXP core_open_blobs(std::string form, Nullable<NumericVector> within, bool skip_damaged) {
+  const BlobForm kind = form == "geopackage" ? BlobForm::geopackage : BlobForm::wkb;
+  return XPtr<BlobDecoder>(new BlobDecoder(kind, NA_INTEGER, optional_box(within), skip_damaged));
+}
+
+// Decodes a batch and tells which of its rows are kept.
+// [[Rcpp::export]]
+LogicalVector core_add_blobs(SEXP decoder, List blobs) {
+  const std::vector<char> kept = XPtr<BlobDecoder>(decoder)->add(spans_of(blobs));
+  return LogicalVector(kept.begin(), kept.end());
+}
+
+// [[Rcpp::export]]
+List core_take_blobs(SEXP decoder) {
+  const XPtr<BlobDecoder> blobs(decoder);
+  const std::vector<StoreView> stores = blobs->stores();
+  RStore store(count_all(stores));
+  concatenate(stores, store.target);
+  const List out = List::create(_["store"] = store.list, _["handles"] = wrap(blobs->handles()),
+                                _["notices"] = r_notices(blobs->notices()));
+  XPtr<BlobDecoder>(decoder).release();
+  return out;
+}
+
+// [[Rcpp::export]]
+List core_geopackage_blobs(IntegerVector handles, List store, int srs_id) {
+  const ShapeRows rows = shape_rows(handles, store);
+  List out(rows.size());
+  std::vector<std::uint8_t> bytes;
+  for (int i = 0; i < rows.size(); ++i) {
+    if (rows[i] < 0) continue;
+    bytes.clear();
+    write_geopackage_shape(rows.store, rows[i], srs_id, bytes);
+    out[i] = r_raw(bytes);
+  }
+  return out;
+}
+
+// Shapes of a file of well-known binary, one after the other.
+// [[Rcpp::export]]
+List core_read_wkb_file(RObject source) {
+  SourceFile file(source);
+  ByteSpan rest = file.padded();
+  ShapeBuilder builder;
+  std::vector<int> handles;
+  const std::size_t size = rest.size();
+  while (!rest.empty()) {
+    try {
+      rest = rest.subspan(read_wkb_prefix(rest, builder));
+    } catch (const FormatError& problem) {
+      throw FormatError("shape " + std::to_string(handles.size() + 1) + ", which starts at byte " +
+                        std::to_string(size - rest.size()) + ": " + problem.what());
+    }
+    handles.push_back(builder.size());
+  }
+  StoreBuffer store = builder.take();
+  return List::create(_["store"] = r_store(store), _["handles"] = r_vector(handles));
+}
+
+// --- KML -------------------------------------------------------------------------------------------------------
+
+// One geometry element a row, NA for none; those that cannot be read become missing shapes and are noted.
+// [[Rcpp::export]]
+List core_read_kml(CharacterVector elements) {
+  ShapeBuilder builder;
+  IntegerVector handles(elements.size(), NA_INTEGER);
+  Notices notices;
+  for (R_xlen_t i = 0; i < elements.size(); ++i) {
+    if (CharacterVector::is_na(elements[i])) continue;
+    const ShapeBuilder::Mark mark = builder.mark();
+    try {
+      read_kml_geometry(CHAR(elements[i]), builder);
+      handles[i] = builder.size();
+    } catch (const FormatError& problem) {
+      builder.rewind(mark);
+      notices.add("shapes cannot be read and are missing",
+                  "placemark " + std::to_string(i + 1) + ": " + problem.what());
+    }
+  }
+  StoreBuffer store = builder.take();
+  orient_rings(store.target(), {0, static_cast<int>(store.types.size())});
+  return List::create(_["store"] = r_store(store), _["handles"] = handles, _["notices"] = r_notices(notices));
+}
+
+// [[Rcpp::export]]
+List core_encode_kml(IntegerVector handles, List store, List columns, std::string layer, int decimals) {
   Notices notices;
   const std::string text =
-      encode_geojson(shape_rows(handles, store), kernel_columns(columns), {decimals, crs_name}, notices);
-  return List::create(_["text"] = RawVector(text.begin(), text.end()), _["notices"] = r_notices(notices));
+      encode_kml(shape_rows(handles, store), kernel_columns(columns), layer, decimals, notices);
+  return List::create(_["bytes"] = RawVector(text.begin(), text.end()), _["notices"] = r_notices(notices));
 }
+
+// --- files -----------------------------------------------------------------------------------------------------
 
 // Entries of a zip archive.
 // [[Rcpp::export]]
 List core_zip_entries(std::string path) {
-  const FileContent file = FileContent::read(path);
-  const ZipReader archive(file.bytes());
+  const InputFile file(path);
+  const ZipReader archive(file);
   CharacterVector names;
   NumericVector sizes;
   for (const auto& entry : archive.entries()) {
@@ -100,16 +326,35 @@ List core_zip_entries(std::string path) {
   return List::create(_["name"] = names, _["size"] = sizes);
 }
 
+// The first bytes of a source, or all of them where `most` is negative.
 // [[Rcpp::export]]
-RawVector core_zip_extract(std::string path, std::string name) {
-  const FileContent file = FileContent::read(path);
-  const ZipReader archive(file.bytes());
-  for (const auto& entry : archive.entries()) {
-    if (entry.name != name) continue;
-    const FileContent content = archive.extract(entry);
-    return RawVector(content.bytes().begin(), content.bytes().end());
-  }
-  throw FormatError("the zip archive has no entry " + name);
+RawVector core_read_bytes(RObject source, double most) {
+  const SourceFile file(source);
+  const std::size_t size = file.file().size();
+  RawVector out(most < 0 ? size : std::min(size, static_cast<std::size_t>(most)));
+  file.file().read(0, out.size(), RAW(out));
+  return out;
+}
+
+// [[Rcpp::export]]
+RawVector core_group_parquet_columns(RawVector metadata, std::string group, CharacterVector members) {
+  const ByteSpan bytes{RAW(metadata), static_cast<std::size_t>(metadata.size())};
+  return r_raw(group_parquet_columns(bytes, group, as<std::vector<std::string>>(members)));
+}
+
+// [[Rcpp::export]]
+List core_flatten_parquet(RawVector metadata, Nullable<NumericVector> window, std::string box_group,
+                          CharacterVector box_members) {
+  const ByteSpan bytes{RAW(metadata), static_cast<std::size_t>(metadata.size())};
+  const FlatParquet flat =
+      flatten_parquet(bytes, optional_box(window), box_group, as<std::vector<std::string>>(box_members));
+  return List::create(_["metadata"] = r_raw(flat.metadata), _["dropped"] = wrap(flat.dropped),
+                      _["row_groups"] = static_cast<double>(flat.row_groups));
+}
+
+// [[Rcpp::export]]
+RawVector core_gzip(RawVector content) {
+  return r_raw(gzip({RAW(content), static_cast<std::size_t>(content.size())}));
 }
 
 // [[Rcpp::export]]

@@ -1,5 +1,6 @@
 #include "bind.h"
 #include "kernel/error.h"
+#include "kernel/shapes/antimeridian.h"
 #include "kernel/shapes/wkb.h"
 #include "kernel/shapes/wkt.h"
 
@@ -99,6 +100,32 @@ List core_point_shapes(NumericVector x, NumericVector y) {
   return List::create(_["store"] = store.list, _["handles"] = handles);
 }
 
+// Numbers as text: the shortest that reads back the same, or with some digits after the point.
+// [[Rcpp::export]]
+CharacterVector core_number_text(NumericVector values, int decimals) {
+  CharacterVector out(values.size(), NA_STRING);
+  std::string text;
+  for (R_xlen_t i = 0; i < values.size(); ++i) {
+    if (std::isnan(values[i])) continue;
+    text.clear();
+    write_number(values[i], decimals, text);
+    out[i] = text;
+  }
+  return out;
+}
+
+// Rows whose shapes cross the antimeridian, cut there; NULL where none does.
+// [[Rcpp::export]]
+Nullable<List> core_cut_at_antimeridian(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  bool any = false;
+  for (int i = 0; i < rows.size() && !any; ++i) any = rows[i] >= 0 && crosses_antimeridian(rows.store, rows[i]);
+  if (!any) return R_NilValue;
+  AntimeridianCut cut = cut_at_antimeridian(rows, NA_INTEGER);
+  return List::create(_["store"] = r_store(cut.store), _["handles"] = r_vector(cut.handles),
+                      _["cut"] = static_cast<double>(cut.cut), _["around_pole"] = static_cast<double>(cut.around_pole));
+}
+
 // [[Rcpp::export]]
 List core_gather(IntegerVector handles, List store) {
   const ShapeRows rows = shape_rows(handles, store);
@@ -111,8 +138,9 @@ List core_gather(IntegerVector handles, List store) {
 List core_concatenate(List stores) {
   std::vector<StoreView> views;
   for (R_xlen_t i = 0; i < stores.size(); ++i) views.push_back(store_view(stores[i]));
-  StoreBuffer out = concatenate(views);
-  return r_store(out);
+  RStore out(count_all(views));
+  concatenate(views, out.target);
+  return out.list;
 }
 
 // [[Rcpp::export]]

@@ -2,18 +2,13 @@
 #include <map>
 
 #include "kernel/error.h"
-#include "kernel/formats/geojson.h"
-#include "support.h"
+#include "reading.h"
 
 using namespace civic;
 
 namespace {
 
-GeojsonLayer read(const std::string& text) {
-  FileContent content = FileContent::allocate(text.size());
-  std::copy(text.begin(), text.end(), content.data());
-  return decode_geojson(content.bytes(), -1);
-}
+GeojsonLayer read(const std::string& text, const GeojsonQuery& query = {}) { return test::read_geojson(text, query); }
 
 std::string feature(const std::string& geometry, const std::string& properties = "{}") {
   return "{\"type\":\"Feature\",\"geometry\":" + geometry + ",\"properties\":" + properties + "}";
@@ -140,7 +135,68 @@ TEST_CASE("what is written reads back to the last bit, with the right-hand rule"
   CHECK((again.columns.at(0).name == label.name && again.columns[0].texts[3] == "line\n\t\\3"));
 
   const StoreBuffer clockwise = test::store_of({"POLYGON ((0 0, 0 1, 1 1, 0 0))", "POINT M (1 2 3)"});
-  const std::string out = encode_geojson({clockwise.view(), test::all_handles(clockwise.view())}, {}, {2, ""}, notices);
+  const std::string out = encode_geojson({clockwise.view(), test::all_handles(clockwise.view())}, {}, {2, "", GeojsonForm::collection}, notices);
   CHECK(out.find("[[[0,0],[1,1],[0,1],[0,0]]]") != std::string::npos);
   CHECK(notices.all().at(0).what == "shapes lost their M values, which GeoJSON cannot hold");
+}
+
+TEST_CASE("features one a line and in RFC 8142 sequences are read, and damage is named or skipped") {
+  const std::string a = feature(point, "{\"n\":1}"), b = feature("null", "{\"n\":2}"), broken = "{\"type\":\"Feature\",";
+  for (const std::string& text : {a + "\n" + b + "\n", a + "\r\n\n" + b, "\x1e" + a + "\n\x1e" + b + "\n", "\n\x1e" + a + "\x1e" + b}) {
+    const GeojsonLayer layer = read(text);
+    CHECK(layer.handles == std::vector<int>{1, -1});
+    CHECK(layer.columns.at(0).integers == std::vector<int>{1, 2});
+    CHECK(layer.features == 2);
+  }
+  CHECK(error_of(a + "\n" + broken + "\n" + b + "\n").find("feature 2") != std::string::npos);
+  GeojsonQuery skip;
+  skip.skip_damaged = true;
+  const GeojsonLayer rest = read(a + "\n" + broken + "\n" + b + "\n", skip);
+  CHECK((rest.handles == std::vector<int>{1, -1} && rest.rows == std::vector<int>{1, 3}));
+  CHECK(test::noted(rest.notices, "left out"));
+}
+
+TEST_CASE("what is not asked for is passed over") {
+  const std::string text = collection(
+      {feature(point, "{\"a\":1,\"b\":\"x\"}"), feature("{\"type\":\"Point\",\"coordinates\":[5,5,9]}", "{\"a\":2,\"c\":[1]}"),
+       feature("{\"type\":\"LineString\",\"coordinates\":[[4,4],[9,9]]}", "{\"a\":3,\"b\":\"z\"}"), feature("null", "{\"a\":4}")});
+  CHECK(geojson_columns(test::padded(text).bytes()) == std::vector<std::string>{"a", "b", "c"});
+
+  GeojsonQuery query;
+  query.columns = {"b"};
+  query.within = Box{3, 3, 6, 6};
+  const GeojsonLayer near = read(text, query);
+  REQUIRE(near.columns.size() == 1);
+  CHECK((near.columns[0].texts.missing(0) && near.columns[0].texts[1] == "z"));
+  CHECK(test::text_of(near.store.view(), 0) == "POINT Z (5 5 9)");
+  CHECK(test::text_of(near.store.view(), 1) == "LINESTRING (4 4, 9 9)");
+  CHECK((near.store.types.size() == 2 && near.rows == std::vector<int>{2, 3} && near.features == 4));
+
+  GeojsonQuery rows;
+  rows.features = {1, 0, 0, 1};
+  CHECK(read(text, rows).columns.at(0).integers == std::vector<int>{1, 4});
+  rows.shapes = false;
+  CHECK(read(text, rows).store.types.empty());
+}
+
+TEST_CASE("ids are a column where no property has their name") {
+  const std::string with_both = "{\"type\":\"Feature\",\"id\":7,\"geometry\":null,\"properties\":{\"id\":\"p\"}}";
+  CHECK(read(with_both).columns.at(0).texts[0] == "p");
+  const std::string with_id = "{\"type\":\"Feature\",\"id\":7,\"geometry\":null,\"properties\":{\"a\":1}}";
+  CHECK(geojson_columns(test::padded(with_id).bytes()) == std::vector<std::string>{"id", "a"});
+  GeojsonQuery query;
+  query.columns = {"id"};
+  CHECK(read(with_id, query).columns.at(0).integers == std::vector<int>{7});
+  CHECK(read(with_both, query).columns.at(0).texts[0] == "p");
+}
+
+TEST_CASE("sequences are written as they are read") {
+  const StoreBuffer store = test::store_of({"POINT (1 2)", "POINT (3 4)"});
+  Notices notices;
+  const auto rows = test::all_handles(store.view());
+  const std::string lines = encode_geojson({store.view(), rows}, {}, {-1, "", GeojsonForm::lines}, notices),
+                    sequence = encode_geojson({store.view(), rows}, {}, {-1, "", GeojsonForm::sequence}, notices);
+  CHECK(std::count(lines.begin(), lines.end(), '\n') == 2);
+  CHECK(std::count(sequence.begin(), sequence.end(), '\x1e') == 2);
+  CHECK((read(lines).handles.size() == 2 && read(sequence).handles.size() == 2));
 }

@@ -7,7 +7,7 @@
 
 namespace civic {
 
-enum class ColumnType { empty, logical, integer, real, text, date };
+enum class ColumnType { empty, logical, integer, real, text, date, datetime };
 
 // Strings one after the other in one block; an entry may be missing.
 class TextColumn {
@@ -20,6 +20,17 @@ class TextColumn {
   void push_missing() {
     ends_.push_back(block_.size());
     missing_.push_back(1);
+  }
+  void append(const TextColumn& other) {
+    const std::size_t start = block_.size();
+    block_.append(other.block_);
+    for (const std::size_t end : other.ends_) ends_.push_back(start + end);
+    missing_.insert(missing_.end(), other.missing_.begin(), other.missing_.end());
+  }
+  void pop() {
+    ends_.pop_back();
+    missing_.pop_back();
+    block_.resize(ends_.empty() ? 0 : ends_.back());
   }
   std::size_t size() const { return ends_.size(); }
   bool missing(std::size_t row) const { return missing_[row]; }
@@ -36,12 +47,13 @@ class TextColumn {
 
 constexpr int missing_integer = -2147483647 - 1;  // R's NA_integer_, for logical and integer columns
 
-// One column; the member named by `type` holds the values. Missing reals are NaN; dates are days since 1970-01-01.
+// One column; the member named by `type` holds the values. Missing reals are NaN; dates are days, datetimes seconds
+// since 1970-01-01.
 struct Column {
   std::string name;
   ColumnType type = ColumnType::empty;
   std::vector<int> integers;  // logical and integer
-  std::vector<double> reals;  // real and date
+  std::vector<double> reals;  // real, date and datetime
   TextColumn texts;
 };
 

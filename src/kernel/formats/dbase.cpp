@@ -5,8 +5,11 @@
 #include <chrono>
 #include <cmath>
 #include <ctime>
+#include <map>
+#include <mutex>
 
 #include "../error.h"
+#include "../parallel.h"
 #include "../shapes/store.h"
 #include "../shapes/wkt.h"
 
@@ -40,168 +43,348 @@ double parse_date(std::string_view text) {
   return static_cast<double>(std::chrono::sys_days(date).time_since_epoch().count());
 }
 
+// The number in a cell, blanks around it left out. Up to 15 digits with a point are exact as a whole number divided by
+// a power of ten (Clinger 1990, "How to read floating point numbers accurately"); the rest is left to the library.
 bool parse_number(std::string_view text, double& value) {
+  static const double tens[] = {1,   1e1, 1e2, 1e3, 1e4,  1e5,  1e6,  1e7,
+                                1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15};
+  const char* at = text.data();
+  const char* const end = at + text.size();
+  const bool negative = at < end && *at == '-';
+  if (at < end && (*at == '-' || *at == '+')) ++at;
+  std::uint64_t digits = 0;
+  int count = 0, decimals = -1;
+  for (; at < end && count <= 15; ++at) {
+    if (*at >= '0' && *at <= '9') {
+      digits = 10 * digits + static_cast<std::uint64_t>(*at - '0');
+      ++count;
+      if (decimals >= 0) ++decimals;
+    } else if (*at == '.' && decimals < 0) {
+      decimals = 0;
+    } else {
+      break;
+    }
+  }
+  if (at == end && count > 0 && count <= 15) {
+    value = static_cast<double>(digits) / tens[std::max(decimals, 0)];
+    if (negative) value = -value;
+    return true;
+  }
   if (!text.empty() && text.front() == '+') text.remove_prefix(1);
-  const auto [end, problem] = std::from_chars(text.data(), text.data() + text.size(), value);
-  if (problem != std::errc()) return false;
-  return end == text.data() + text.size() && std::isfinite(value);
+  const auto [stop, problem] = std::from_chars(text.data(), end, value);
+  return problem == std::errc() && stop == end && std::isfinite(value);
+}
+
+// Seconds since 1970-01-01 of a Julian day number and milliseconds of the day.
+double julian_seconds(const std::uint8_t* cell) {
+  const auto day = little<std::int32_t>(cell), milliseconds = little<std::int32_t>(cell + 4);
+  return day == 0 ? nan_value : (day - 2440588.0) * 86400 + milliseconds / 1000.0;
 }
 
 }  // namespace
 
-DbaseReader::DbaseReader(ByteSpan dbf) : dbf_(dbf) {
+DbaseReader::DbaseReader(const InputFile& dbf, const InputFile* memo, bool skip_damaged) : dbf_(dbf) {
   if (dbf.size() < descriptor_size)
     throw FormatError("the table has " + std::to_string(dbf.size()) + " bytes, fewer than a dBASE header of 32");
-  const int version = dbf[0] & 7;
-  if (version != 3 && version != 4 && version != 5)
-    throw FormatError("the table starts with byte " + std::to_string(dbf[0]) + ", which is no dBASE version (byte 0)");
-  records_ = little<std::uint32_t>(dbf.data() + 4);
-  header_ = little<std::uint16_t>(dbf.data() + 8);
-  width_ = little<std::uint16_t>(dbf.data() + 10);
-  language_driver_ = dbf[29];
+  const FileContent front = dbf.read(0, descriptor_size);
+  const std::uint8_t* h = front.bytes().data();
+  const int version = h[0] & 7;
+  if (version != 3 && version != 4 && version != 5 && h[0] != 0x30 && h[0] != 0x31 && h[0] != 0x32)
+    throw FormatError("the table starts with byte " + std::to_string(h[0]) + ", which is no dBASE version (byte 0)");
+  records_ = little<std::uint32_t>(h + 4);
+  header_ = little<std::uint16_t>(h + 8);
+  width_ = little<std::uint16_t>(h + 10);
+  language_driver_ = h[29];
+  if (width_ == 0 || header_ > dbf.size()) throw FormatError("the table's header is damaged (byte 8)");
+  read_fields(dbf.read(0, header_).bytes());
+  if (memo) {
+    const bool foxpro = h[0] == 0x30 || h[0] == 0x31 || h[0] == 0x32 || h[0] == 0xf5;
+    memo_ = std::make_unique<MemoFile>(*memo, foxpro ? MemoFile::Kind::foxpro
+                                              : h[0] == 0x83 ? MemoFile::Kind::dbase3 : MemoFile::Kind::dbase4);
+  }
+  const std::size_t held = (dbf.size() - header_) / width_;
+  if (held < records_) {
+    const std::string what = "the table announces " + std::to_string(records_) + " records and holds " +
+                             std::to_string(held) + "; it is cut off in record " + std::to_string(held + 1) +
+                             " (byte " + std::to_string(header_ + held * width_) + ")";
+    if (!skip_damaged) throw FormatError(what);
+    notices_.add("tables are cut off and were read as far as they go", what);
+    records_ = held;
+  }
+  if (records_ > 0x7fffffff) throw FormatError("the table announces more than 2147483647 records (byte 4)");
+}
+
+void DbaseReader::read_fields(ByteSpan header) {
   std::size_t offset = 1;
-  for (std::size_t at = descriptor_size; at < dbf.size() && dbf[at] != 0x0d; at += descriptor_size) {
-    if (at + descriptor_size > dbf.size() || at + descriptor_size > header_)
+  for (std::size_t at = descriptor_size; at < header.size() && header[at] != 0x0d; at += descriptor_size) {
+    if (at + descriptor_size > header.size())
       throw FormatError("the table's list of fields is cut off (byte " + std::to_string(at) + ")");
-    const auto* text = reinterpret_cast<const char*>(dbf.data() + at);
+    const auto* text = reinterpret_cast<const char*>(header.data() + at);
     Field field;
     field.name = without_padding(std::string_view(text, 11));
     field.type = text[11];
-    field.width = dbf[at + 16];
-    field.decimals = dbf[at + 17];
+    field.width = header[at + 16];
+    field.decimals = header[at + 17];
     if (field.type == 'C' && field.decimals > 0) {
       field.width += 256 * field.decimals;  // wide text keeps the high byte of its width here
       field.decimals = 0;
     }
     field.offset = offset;
     offset += field.width;
-    fields_.push_back(field);
+    if (field.type != '0') fields_.push_back(field);  // '0' is a hidden field of flags
   }
   if (offset > width_)
     throw FormatError("the table's fields take " + std::to_string(offset) + " bytes, its records " +
                       std::to_string(width_) + " (byte 10)");
-  if (width_ == 0 || header_ > dbf.size()) throw FormatError("the table's header is damaged (byte 8)");
-  const std::size_t held = (dbf.size() - header_) / width_;
-  if (held < records_)
-    throw FormatError("the table announces " + std::to_string(records_) + " records and holds " + std::to_string(held) +
-                      "; it is cut off in record " + std::to_string(held + 1) + " (byte " +
-                      std::to_string(header_ + held * width_) + ")");
 }
 
-std::vector<char> DbaseReader::deleted() const {
-  std::vector<char> marks(records_);
-  bool any = false;
-  for (std::size_t r = 0; r < records_; ++r) any |= marks[r] = dbf_[header_ + r * width_] == '*';
-  if (!any) marks.clear();
-  return marks;
+// Calls visit(stretch number, stretch, record's bytes of the i-th chosen record) on several threads.
+template <class Visit>
+void DbaseReader::visit(const std::vector<int>& records, const Visit& visit) const {
+  const auto stretches = stretches_of(records.size(), [&](std::size_t i) {
+    return Place{header_ + static_cast<std::size_t>(records[i]) * width_, width_};
+  });
+  parallel_for(stretches.size(), 1, [&](std::size_t number, std::size_t) {
+    const Stretch& s = stretches[number];
+    const FileContent content = dbf_.read(s.begin, s.end - s.begin);
+    const auto* base = reinterpret_cast<const char*>(content.bytes().data());
+    visit(number, s,
+          [&](std::size_t i) { return base + (header_ + static_cast<std::size_t>(records[i]) * width_ - s.begin); });
+  });
 }
 
-std::string_view DbaseReader::cell(const Field& field, std::size_t record) const {
-  return {reinterpret_cast<const char*>(dbf_.data() + header_ + record * width_ + field.offset),
-          static_cast<std::size_t>(field.width)};
+std::vector<int> DbaseReader::live(const std::vector<int>& records) const {
+  std::vector<char> kept(records.size());
+  visit(records, [&](std::size_t, const Stretch& s, const auto& record) {
+    for (std::size_t i = s.first; i < s.last; ++i) kept[i] = *record(i) != '*';
+  });
+  std::vector<int> out;
+  out.reserve(records.size());
+  for (std::size_t i = 0; i < records.size(); ++i)
+    if (kept[i]) out.push_back(records[i]);
+  return out;
 }
 
 namespace {
 
-// Reads the cells of a numeric field: integers where all are whole and fit, else reals; text where whole numbers
-// lie beyond what a real holds exactly.
-class NumberField {
- public:
-  NumberField(Column& column, bool whole) : column_(column), only_whole_(whole), whole_(whole) {}
+// What one stretch of records gives for one field, beside the values that go to the column by place.
+struct Piece {
+  TextColumn texts;
+  bool whole = true, fits = true, exact = true;
+  Notices notices;
+};
 
-  bool add(std::string_view text) {
-    double value = nan_value;
-    if (!text.empty() && !parse_number(text, value)) return false;
-    whole_ = whole_ && (text.empty() || value == std::floor(value));
-    fits_ = fits_ && (text.empty() || std::fabs(value) < 2147483648.0);
-    exact_ = exact_ && (text.empty() || !only_whole_ || std::fabs(value) <= exact_integers);
-    column_.reals.push_back(value);
-    return true;
+ColumnType column_type_of(const DbaseReader::Field& field) {
+  switch (field.type) {
+    case 'N':
+    case 'F':
+    case 'Y':
+      return ColumnType::real;
+    case 'O':
+      return field.width == 8 ? ColumnType::real : ColumnType::text;
+    case 'B':
+      return field.width == 8 ? ColumnType::real : ColumnType::text;
+    case 'I':
+    case '+':
+      return field.width == 4 ? ColumnType::integer : ColumnType::text;
+    case 'T':
+    case '@':
+      return field.width == 8 ? ColumnType::datetime : ColumnType::text;
+    case 'L':
+      return ColumnType::logical;
+    case 'D':
+      return ColumnType::date;
+    default:
+      return ColumnType::text;
   }
-  void add_missing() { column_.reals.push_back(nan_value); }
-  bool exact() const { return exact_; }
+}
 
-  void finish() {
-    column_.type = ColumnType::real;
-    if (!whole_ || !fits_) return;
-    column_.type = ColumnType::integer;
-    column_.integers.reserve(column_.reals.size());
-    for (double v : column_.reals) column_.integers.push_back(std::isnan(v) ? missing_integer : static_cast<int>(v));
-    column_.reals = {};
+// Decodes the cells of one field.
+class CellDecoder {
+ public:
+  CellDecoder(const DbaseReader::Field& field, const MemoFile* memo, Column& column)
+      : field_(field), memo_(memo), column_(column) {}
+
+  void decode(std::string_view cell, std::size_t row, std::size_t record, Piece& piece) const {
+    const auto* bytes = reinterpret_cast<const std::uint8_t*>(cell.data());
+    switch (column_.type) {
+      case ColumnType::real:
+        column_.reals[row] = field_.type == 'N' || field_.type == 'F' ? number(cell, record, piece)
+                             : field_.type == 'Y' && cell.size() == 8 ? little<std::int64_t>(bytes) / 1e4
+                             : cell.size() == 8                       ? little<double>(bytes)
+                                                                      : nan_value;
+        break;
+      case ColumnType::integer:
+        column_.integers[row] = little<std::int32_t>(bytes);
+        break;
+      case ColumnType::datetime:
+        column_.reals[row] = julian_seconds(bytes);
+        break;
+      case ColumnType::logical:
+        column_.integers[row] = logical(cell, record, piece);
+        break;
+      case ColumnType::date:
+        column_.reals[row] = date(cell, record, piece);
+        break;
+      default:
+        text(cell, record, piece);
+    }
   }
 
  private:
+  void bad(const char* what, std::string_view cell, std::size_t record, Piece& piece) const {
+    piece.notices.add("values of field " + field_.name + " are no " + what,
+                      "\"" + std::string(trimmed(cell)) + "\" in record " + std::to_string(record + 1));
+  }
+
+  double number(std::string_view cell, std::size_t record, Piece& piece) const {
+    cell = trimmed(cell);
+    double value = nan_value;
+    if (cell.empty()) return value;
+    if (!parse_number(cell, value)) {
+      bad("numbers", cell, record, piece);
+      return nan_value;
+    }
+    piece.whole &= value == std::floor(value);
+    piece.fits &= std::fabs(value) < 2147483648.0;
+    piece.exact &= std::fabs(value) <= exact_integers;
+    return value;
+  }
+
+  int logical(std::string_view cell, std::size_t record, Piece& piece) const {
+    const char c = cell.empty() ? ' ' : cell[0];
+    if (c == 'T' || c == 't' || c == 'Y' || c == 'y') return 1;
+    if (c == 'F' || c == 'f' || c == 'N' || c == 'n') return 0;
+    if (c != ' ' && c != '?' && c != '\0') bad("logical values", cell, record, piece);
+    return missing_integer;
+  }
+
+  double date(std::string_view cell, std::size_t record, Piece& piece) const {
+    cell = trimmed(cell);
+    const double days = parse_date(cell);
+    if (std::isnan(days) && !cell.empty() && cell != "00000000") bad("dates", cell, record, piece);
+    return days;
+  }
+
+  void text(std::string_view cell, std::size_t record, Piece& piece) const {
+    if (field_.type == 'M') return memo(cell, record, piece);
+    cell = field_.type == 'C' ? without_padding(cell) : trimmed(cell);
+    if (cell.empty())
+      piece.texts.push_missing();
+    else
+      piece.texts.push(cell);
+  }
+
+  void memo(std::string_view cell, std::size_t record, Piece& piece) const {
+    double block = 0;
+    if (cell.size() == 4)
+      block = little<std::uint32_t>(reinterpret_cast<const std::uint8_t*>(cell.data()));
+    else if (!trimmed(cell).empty() && !parse_number(trimmed(cell), block))
+      bad("memo blocks", cell, record, piece);
+    if (!(block >= 1 && block < 4294967296.0)) return piece.texts.push_missing();
+    if (!memo_) {
+      piece.notices.add("texts of memo field " + field_.name + " are missing, as the memo file (.dbt, .fpt) is",
+                        "record " + std::to_string(record + 1));
+      return piece.texts.push_missing();
+    }
+    try {
+      piece.texts.push(memo_->text(static_cast<std::size_t>(block)));
+    } catch (const FormatError& problem) {
+      piece.notices.add("texts of memo field " + field_.name + " cannot be read and are missing",
+                        std::string(problem.what()) + ", record " + std::to_string(record + 1));
+      piece.texts.push_missing();
+    }
+  }
+
+  const DbaseReader::Field& field_;
+  const MemoFile* memo_;
   Column& column_;
-  const bool only_whole_;  // by the field's definition
-  bool whole_, fits_ = true, exact_ = true;
 };
+
+// A column of reals that all are whole and fit becomes one of integers.
+void narrow(Column& column) {
+  column.type = ColumnType::integer;
+  column.integers.reserve(column.reals.size());
+  for (double v : column.reals) column.integers.push_back(std::isnan(v) ? missing_integer : static_cast<int>(v));
+  column.reals = {};
+}
 
 }  // namespace
 
-Column DbaseReader::column(std::size_t index, const std::vector<char>& dropped, Notices& notices) const {
+std::vector<Column> DbaseReader::read(const std::vector<int>& fields, const std::vector<int>& records) {
+  std::vector<Column> columns(fields.size());
+  std::vector<CellDecoder> decoders;
+  for (std::size_t f = 0; f < fields.size(); ++f) {
+    const Field& field = fields_[fields[f]];
+    Column& column = columns[f];
+    column.name = field.name;
+    column.type = column_type_of(field);
+    if (column.type == ColumnType::integer || column.type == ColumnType::logical)
+      column.integers.resize(records.size());
+    else if (column.type != ColumnType::text)
+      column.reals.resize(records.size());
+    else if (std::string_view("CM").find(field.type) == std::string_view::npos)
+      notices_.add("fields of a type that is not read were kept as text", field.name);
+    decoders.emplace_back(field, memo_.get(), column);
+  }
+
+  std::map<std::size_t, std::vector<Piece>> pieces;  // by stretch
+  std::mutex lock;
+  visit(records, [&](std::size_t number, const Stretch& s, const auto& record) {
+    std::vector<Piece> here(fields.size());
+    for (std::size_t i = s.first; i < s.last; ++i)
+      for (std::size_t f = 0; f < fields.size(); ++f) {
+        const Field& field = fields_[fields[f]];
+        decoders[f].decode({record(i) + field.offset, static_cast<std::size_t>(field.width)}, i, records[i], here[f]);
+      }
+    const std::lock_guard<std::mutex> guard(lock);
+    pieces.emplace(number, std::move(here));
+  });
+
+  for (std::size_t f = 0; f < fields.size(); ++f) {
+    const Field& field = fields_[fields[f]];
+    bool whole = field.decimals == 0, fits = true, exact = true;
+    Notices found;
+    for (auto& [number, piece] : pieces) {
+      whole &= piece[f].whole;
+      fits &= piece[f].fits;
+      exact &= piece[f].exact || field.decimals > 0;
+      found.add(piece[f].notices);
+      columns[f].texts.append(piece[f].texts);
+      piece[f].texts = {};
+    }
+    const bool number = field.type == 'N' || field.type == 'F';
+    if (number && !exact) {
+      columns[f] = read_text(fields[f], records);
+      notices_.add("fields with whole numbers beyond 2^53 were kept as text", field.name);
+      continue;
+    }
+    notices_.add(found);
+    if (number && whole && fits) narrow(columns[f]);
+  }
+  return columns;
+}
+
+Column DbaseReader::read_text(int index, const std::vector<int>& records) {
   const Field& field = fields_[index];
   Column column;
   column.name = field.name;
-  auto each = [&](const auto& visit) {
-    for (std::size_t r = 0; r < records_; ++r)
-      if (dropped.empty() || !dropped[r]) visit(cell(field, r), r);
-  };
-  auto bad = [&](const char* what, std::string_view text, std::size_t record) {
-    notices.add("values of field " + field.name + " are no " + what,
-                "\"" + std::string(trimmed(text)) + "\" in record " + std::to_string(record + 1));
-  };
-  auto read_text = [&] {
-    column.type = ColumnType::text;
-    each([&](std::string_view text, std::size_t) {
-      text = field.type == 'C' ? without_padding(text) : trimmed(text);
-      if (text.empty())
-        column.texts.push_missing();
+  column.type = ColumnType::text;
+  std::map<std::size_t, TextColumn> pieces;
+  std::mutex lock;
+  visit(records, [&](std::size_t number, const Stretch& s, const auto& record) {
+    TextColumn texts;
+    for (std::size_t i = s.first; i < s.last; ++i) {
+      const std::string_view cell = trimmed({record(i) + field.offset, static_cast<std::size_t>(field.width)});
+      if (cell.empty())
+        texts.push_missing();
       else
-        column.texts.push(text);
-    });
-  };
-  switch (field.type) {
-    case 'N':
-    case 'F': {
-      NumberField numbers(column, field.decimals == 0);
-      Notices found;
-      each([&](std::string_view text, std::size_t record) {
-        if (numbers.add(trimmed(text))) return;
-        numbers.add_missing();
-        bad("numbers", text, record);
-      });
-      if (numbers.exact()) {
-        numbers.finish();
-      } else {
-        column.reals = {};
-        read_text();
-        notices.add("fields with whole numbers beyond 2^53 were kept as text", field.name);
-      }
-      break;
+        texts.push(cell);
     }
-    case 'L':
-      column.type = ColumnType::logical;
-      each([&](std::string_view text, std::size_t record) {
-        const char c = text.empty() ? ' ' : text[0];
-        const bool yes = c == 'T' || c == 't' || c == 'Y' || c == 'y',
-                   no = c == 'F' || c == 'f' || c == 'N' || c == 'n';
-        if (!yes && !no && c != ' ' && c != '?' && c != '\0') bad("logical values", text, record);
-        column.integers.push_back(yes ? 1 : no ? 0 : missing_integer);
-      });
-      break;
-    case 'D':
-      column.type = ColumnType::date;
-      each([&](std::string_view text, std::size_t record) {
-        const std::string_view date = trimmed(text);
-        const double days = parse_date(date);
-        if (std::isnan(days) && !date.empty() && date != "00000000") bad("dates", text, record);
-        column.reals.push_back(days);
-      });
-      break;
-    default:
-      if (field.type != 'C') notices.add("fields of a type that is not read were kept as text", field.name);
-      read_text();
-  }
+    const std::lock_guard<std::mutex> guard(lock);
+    pieces.emplace(number, std::move(texts));
+  });
+  for (const auto& [number, texts] : pieces) column.texts.append(texts);
   return column;
 }
 

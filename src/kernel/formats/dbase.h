@@ -1,17 +1,21 @@
-// dBASE III tables, the attribute file of a shapefile: fields of types C, N, F, L and D.
+// dBASE tables, the attribute file of a shapefile: fields of types C N F L D M of dBASE III and IV, and the binary
+// ones (I O B T @ Y +) of their successors.
 #pragma once
+#include <memory>
 #include <string>
 #include <vector>
 
 #include "bytes.h"
 #include "columns.h"
+#include "memo.h"
 
 namespace civic {
 
 class DbaseReader {
  public:
-  // Reads the header; throws FormatError with the byte of what is wrong.
-  explicit DbaseReader(ByteSpan dbf);
+  // Reads the header; throws FormatError with the byte of what is wrong. `memo` is the memo file, where there is one.
+  // `skip_damaged`: a table that is cut off is read as far as it goes.
+  DbaseReader(const InputFile& dbf, const InputFile* memo, bool skip_damaged);
 
   struct Field {
     std::string name;  // bytes as they are, in the table's encoding
@@ -22,17 +26,24 @@ class DbaseReader {
   const std::vector<Field>& fields() const { return fields_; }
   std::size_t records() const { return records_; }
   int language_driver() const { return language_driver_; }
-  // For each record whether it is marked as deleted; empty where none is.
-  std::vector<char> deleted() const;
-  // The values of one field in the records that are not marked. Text keeps its encoding; blanks are missing.
-  Column column(std::size_t field, const std::vector<char>& dropped, Notices& notices) const;
+  // Those of some records, counted from 0, that are not marked as deleted.
+  std::vector<int> live(const std::vector<int>& records) const;
+  // The values of some fields in some records. Text keeps its encoding; blanks are missing.
+  std::vector<Column> read(const std::vector<int>& fields, const std::vector<int>& records);
+  const Notices& notices() const { return notices_; }
 
  private:
-  std::string_view cell(const Field& field, std::size_t record) const;
-  ByteSpan dbf_;
+  void read_fields(ByteSpan header);
+  template <class Visit>
+  void visit(const std::vector<int>& records, const Visit& visit) const;
+  Column read_text(int field, const std::vector<int>& records);
+
+  const InputFile& dbf_;
+  std::unique_ptr<MemoFile> memo_;
   std::size_t records_ = 0, header_ = 0, width_ = 0;
   int language_driver_ = 0;
   std::vector<Field> fields_;
+  Notices notices_;
 };
 
 // What a table could not hold, by column.

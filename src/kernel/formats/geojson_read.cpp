@@ -18,11 +18,50 @@ struct NotGeojson {
   std::string what;
 };
 
+// Whether a file is one document a line: its first line is whole, and another starts after it.
+bool is_one_a_line(ByteSpan text) {
+  const auto newline = std::find(text.begin(), text.end(), '\n');
+  const auto next = std::find_if(newline, text.end(), [](std::uint8_t c) { return c > ' '; });
+  if (next == text.end() || *next != '{') return false;
+  const auto last = std::find_if(std::make_reverse_iterator(newline), text.rend(), [](std::uint8_t c) { return c > ' '; });
+  return last != text.rend() && *last == '}';
+}
+
+constexpr std::uint8_t record_separator = 0x1e;  // RFC 8142
+
 class GeojsonReader {
  public:
-  GeojsonReader(ByteSpan text, int missing) : text_(text), missing_(missing) {}
+  GeojsonReader(ByteSpan file, const GeojsonQuery& query) : file_(file), text_(file), query_(query) {
+    if (query.columns)
+      for (const std::string& name : *query.columns) columns_[column_named(name)].wanted = true;
+  }
 
   GeojsonLayer read() {
+    const auto first = std::find_if(file_.begin(), file_.end(), [](std::uint8_t c) { return c > ' '; });
+    const auto separator = std::find(file_.begin(), first, record_separator);
+    if (separator != first)
+      read_sequence(record_separator);
+    else if (is_one_a_line(file_))
+      read_sequence('\n');
+    else
+      read_text(file_);
+    return finish();
+  }
+
+  // Names of the properties in order of appearance, ids first.
+  std::vector<std::string> names() {
+    read();
+    std::vector<std::string> names;
+    if (uses_ids()) names.emplace_back("id");
+    for (const PropertyColumn& column : columns_)
+      if (column.seen) names.push_back(column.name());
+    return names;
+  }
+
+ private:
+  void read_text(ByteSpan text) {
+    text_ = text;
+    started_ = false;
     try {
       const auto* start = reinterpret_cast<const char*>(text_.data());
       document_ = parser_.iterate(start, text_.size(), text_.size() + FileContent::padding);
@@ -33,10 +72,26 @@ class GeojsonReader {
     } catch (const NotGeojson& problem) {
       throw FormatError("it is JSON but not GeoJSON: " + problem.what + place());
     }
-    return finish();
   }
 
- private:
+  void read_sequence(std::uint8_t separator) {
+    for (auto at = file_.begin(); at != file_.end();) {
+      const auto end = std::find(at, file_.end(), separator);
+      const ByteSpan text(at, end);
+      at = end == file_.end() ? end : end + 1;
+      if (std::all_of(text.begin(), text.end(), [](std::uint8_t c) { return c <= ' '; })) continue;
+      ++features_;
+      try {
+        read_text(text);
+      } catch (const FormatError& problem) {
+        if (!query_.skip_damaged) throw;
+        drop_row();
+        layer_.notices.add("features cannot be read and were left out", problem.what());
+      }
+      if (features_ % 65536 == 0) check_in(end - file_.begin(), file_.size());
+    }
+  }
+
   std::string place() {
     std::string text;
     if (features_ > 0) text += " (feature " + std::to_string(features_) + ")";
@@ -56,8 +111,8 @@ class GeojsonReader {
   std::string at_byte() {
     const char* here = nullptr;
     if (!started_ || document_.current_location().get(here) != simdjson::SUCCESS) return "";
-    const auto offset = here - reinterpret_cast<const char*>(text_.data());
-    if (offset < 0 || static_cast<std::size_t>(offset) > text_.size()) return "";
+    const auto offset = here - reinterpret_cast<const char*>(file_.data());
+    if (offset < 0 || static_cast<std::size_t>(offset) > file_.size()) return "";
     return " near byte " + std::to_string(offset);
   }
 
@@ -74,13 +129,15 @@ class GeojsonReader {
       read_collection(root);
       return expect_end();
     }
-    features_ = 1;
+    if (features_ == 0) features_ = 1;
+    if (!wanted()) return;
     if (type == "Feature") {
       read_feature(root);
       return expect_end();
     }
+    start_row();
     read_geometry_of_type(root, type);
-    ++rows_;
+    end_row();
   }
 
   void expect_end() {
@@ -96,14 +153,15 @@ class GeojsonReader {
         found = true;
         for (auto feature : json::array(member.value())) {
           ++features_;
+          if (!wanted()) continue;
           json::object object = feature.get_object();
           read_feature(object);
+          if (features_ % 65536 == 0) check_in(features_, 0);
         }
       } else if (key == "crs") {
         read_crs(member.value());
       }
     }
-    features_ = 0;
     if (!found) throw NotGeojson{"the FeatureCollection has no member \"features\""};
   }
 
@@ -115,12 +173,13 @@ class GeojsonReader {
   }
 
   void read_feature(json::object& feature) {
+    start_row();
     bool has_geometry = false;
     for (auto member : feature) {
       const std::string_view key = member.unescaped_key();
       if (key == "geometry" && !has_geometry) {
         has_geometry = true;
-        read_geometry(member.value());
+        if (query_.shapes) read_geometry(member.value());
       } else if (key == "properties") {
         read_properties(member.value());
       } else if (key == "id") {
@@ -129,18 +188,47 @@ class GeojsonReader {
         if (std::string_view(member.value()) != "Feature") throw NotGeojson{"a member of \"features\" is no Feature"};
       }
     }
-    if (!has_geometry) add_missing("features have no member \"geometry\"");
+    if (query_.shapes && !has_geometry) add_missing("features have no member \"geometry\"");
+    end_row();
+  }
+
+  bool wanted() const {
+    return !query_.features || (features_ <= query_.features->size() && (*query_.features)[features_ - 1]);
+  }
+
+  void start_row() { mark_ = builder_.mark(); }
+
+  void end_row() {
+    const bool outside = query_.within && (layer_.handles.back() == query_.missing ||
+                                           !builder_.last_box().meets(*query_.within));
+    if (outside) return drop_row();
+    layer_.rows.push_back(static_cast<int>(features_));
     ++rows_;
+  }
+
+  // Takes back what was read of the present feature.
+  void drop_row() {
+    builder_.rewind(mark_);
+    if (layer_.handles.size() > rows_) layer_.handles.pop_back();
+    for (PropertyColumn& column : columns_) column.drop(rows_);
+    if (ids_) ids_->drop(rows_);
   }
 
   void add_missing(const char* why) {
     if (why) layer_.notices.add(why, "feature " + std::to_string(features_));
-    layer_.handles.push_back(missing_);
+    layer_.handles.push_back(query_.missing);
   }
 
   void read_id(json::value value) {
     if (!ids_) ids_.emplace("id");
-    read_value(*ids_, value);
+    const bool wanted = !query_.columns || index_.count("id");
+    if (wanted) read_value(*ids_, value);
+  }
+
+  // Features' ids become a column where no property of that name stands in the way.
+  bool uses_ids() const {
+    const auto property = index_.find("id");
+    return ids_ && (property == index_.end() || !columns_[property->second].seen);
   }
 
   void read_properties(json::value value) {
@@ -151,13 +239,14 @@ class GeojsonReader {
       // Features mostly list their properties in the same order.
       std::size_t at = next < columns_.size() && columns_[next].name() == name ? next : column_named(name);
       next = at + 1;
-      read_value(columns_[at], member.value());
+      columns_[at].seen = true;
+      if (columns_[at].wanted) read_value(columns_[at], member.value());
     }
   }
 
   std::size_t column_named(std::string_view name) {
     const auto [at, fresh] = index_.try_emplace(std::string(name), columns_.size());
-    if (fresh) columns_.emplace_back(name);
+    if (fresh) columns_.emplace_back(name).wanted = !query_.columns;
     return at->second;
   }
 
@@ -315,33 +404,49 @@ class GeojsonReader {
     parallel_for(layer_.store.types.size(), 1024, [&](std::size_t begin, std::size_t end) {
       orient_rings(target, {static_cast<int>(begin), static_cast<int>(end)});
     });
-    if (ids_ && !index_.count("id")) layer_.columns.push_back(ids_->finish(rows_, layer_.notices));
-    for (PropertyColumn& column : columns_) layer_.columns.push_back(column.finish(rows_, layer_.notices));
+    layer_.features = features_;
+    const bool ids = uses_ids(), ids_wanted = !query_.columns || index_.count("id");
+    if (ids && ids_wanted) layer_.columns.push_back(ids_->finish(rows_, layer_.notices));
+    for (PropertyColumn& column : columns_)
+      if (column.wanted && !(ids && column.name() == "id"))
+        layer_.columns.push_back(column.finish(rows_, layer_.notices));
     return std::move(layer_);
   }
 
-  ByteSpan text_;
-  int missing_;
+  ByteSpan file_, text_;  // the whole, and the document being read
+  const GeojsonQuery query_;
   json::parser parser_;
   json::document document_;
   bool started_ = false;      // the document has a place to tell
   std::size_t features_ = 0;  // the feature being read, from 1
   std::size_t rows_ = 0;      // rows that are complete
   ShapeBuilder builder_;
+  ShapeBuilder::Mark mark_;
   std::vector<PropertyColumn> columns_;
   std::unordered_map<std::string, std::size_t> index_;
   std::optional<PropertyColumn> ids_;
   GeojsonLayer layer_;
 };
 
-}  // namespace
-
-GeojsonLayer decode_geojson(ByteSpan text, int missing) {
+ByteSpan without_mark(ByteSpan text) {
   if (text.size() >= 3 && text[0] == 0xef && text[1] == 0xbb && text[2] == 0xbf) text = text.subspan(3);
   const auto first = std::find_if(text.begin(), text.end(), [](std::uint8_t c) { return c > ' '; });
   if (first == text.end()) throw FormatError("it is empty, not JSON");
   if (*first != '{' && *first != '[') throw FormatError("it is not JSON: it starts with neither '{' nor '['");
-  return GeojsonReader(text, missing).read();
+  return text;
+}
+
+}  // namespace
+
+GeojsonLayer decode_geojson(ByteSpan text, const GeojsonQuery& query) {
+  return GeojsonReader(without_mark(text), query).read();
+}
+
+std::vector<std::string> geojson_columns(ByteSpan text) {
+  GeojsonQuery query;
+  query.shapes = false;
+  query.columns.emplace();
+  return GeojsonReader(without_mark(text), query).names();
 }
 
 }  // namespace civic

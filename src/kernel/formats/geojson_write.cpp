@@ -174,22 +174,28 @@ std::string encode_geojson(const ShapeRows& rows, const std::vector<Column>& col
   parallel_for(rows.size(), grain, [&](std::size_t begin, std::size_t end) {
     std::string& piece = pieces[begin / grain];
     for (std::size_t row = begin; row < end; ++row) {
-      if (row > 0) piece += ",\n";
+      if (options.form == GeojsonForm::sequence) piece += '\x1e';
+      if (options.form == GeojsonForm::collection && row > 0) piece += ",\n";
       writer.write(static_cast<int>(row), piece);
+      if (options.form != GeojsonForm::collection) piece += '\n';
     }
   });
-  std::string out = "{\"type\":\"FeatureCollection\",\n";
-  if (!options.crs_name.empty()) {
-    out += "\"crs\":{\"type\":\"name\",\"properties\":{\"name\":";
-    write_quoted(options.crs_name, out);
-    out += "}},\n";
+  std::string out;
+  if (options.form == GeojsonForm::collection) {
+    out = "{\"type\":\"FeatureCollection\",\n";
+    if (!options.crs_name.empty()) {
+      out += "\"crs\":{\"type\":\"name\",\"properties\":{\"name\":";
+      write_quoted(options.crs_name, out);
+      out += "}},\n";
+    }
+    out += "\"features\":[\n";
   }
-  out += "\"features\":[\n";
   for (std::string& piece : pieces) {
     out += piece;
     std::string().swap(piece);
   }
-  return out + "\n]}\n";
+  if (options.form == GeojsonForm::collection) out += "\n]}\n";
+  return out;
 }
 
 }  // namespace civic

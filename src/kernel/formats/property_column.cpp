@@ -138,6 +138,16 @@ void PropertyColumn::set_text(std::size_t row, std::string_view value) {
   column_.texts.push(value);
 }
 
+void PropertyColumn::drop(std::size_t row) {
+  if (size() <= row) return;
+  if (column_.type == ColumnType::text)
+    column_.texts.pop();
+  else if (column_.type == ColumnType::real)
+    column_.reals.pop_back();
+  else if (column_.type != ColumnType::empty)
+    column_.integers.pop_back();
+}
+
 Column PropertyColumn::finish(std::size_t rows, Notices& notices) {
   pad(rows);
   if (column_.type == ColumnType::empty) start(column_, ColumnType::logical, blanks_);

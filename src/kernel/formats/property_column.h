@@ -17,6 +17,10 @@ class PropertyColumn {
   // A number beyond 2^53 that only text can hold.
   void set_long(std::size_t row, std::string_view digits);
   void set_text(std::size_t row, std::string_view value);
+  bool wanted = true;  // else its values are passed over
+  bool seen = false;   // some feature has it
+  // Takes back the value of the last row, where one was set.
+  void drop(std::size_t row);
   // Fills up to `rows` with missing values and hands the column over.
   Column finish(std::size_t rows, Notices& notices);
 

@@ -1,6 +1,7 @@
 #include "shapefile.h"
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 #include <cstdlib>
 #include <mutex>
@@ -13,7 +14,8 @@
 namespace civic {
 namespace {
 
-constexpr std::size_t header_size = 100;
+constexpr std::size_t header_size = 100, record_header = 8;
+constexpr std::size_t box_end = 36;  // a record's type and box
 
 // Shape types of the format: the family is the type modulo 10, tens tell Z (1) and M (2).
 enum Family { null_shape = 0, point = 1, polyline = 3, polygon = 5, multipoint = 8 };
@@ -135,6 +137,13 @@ RingPlan plan_rings(const RecordLayout& layout) {
     plan.rewound = n == 1 && area[0] > 0;
     return plan;
   }
+  std::vector<Box> boxes(n);
+  for (int i = 0; i < n; ++i)
+    for (int v = layout.part(i).begin; v < layout.part(i).end; ++v)
+      boxes[i].add(coordinate(points, v, 0), coordinate(points, v, 1));
+  auto holds = [&](int outer, int inner) {
+    return boxes[outer].holds(boxes[inner]) && ring_holds(points, layout.part(outer), layout.part(inner));
+  };
   // The smallest shell that holds a ring owns it. Where directions tell nothing, rings at even depth are shells.
   std::vector<int> owner(n, -1);
   std::vector<char> shell(n);
@@ -144,8 +153,7 @@ RingPlan plan_rings(const RecordLayout& layout) {
     for (int i = 0; i < n; ++i) {
       int depth = 0;
       for (int j = 0; j < n; ++j)
-        depth +=
-            j != i && std::fabs(area[j]) > std::fabs(area[i]) && ring_holds(points, layout.part(j), layout.part(i));
+        depth += j != i && std::fabs(area[j]) > std::fabs(area[i]) && holds(j, i);
       shell[i] = depth % 2 == 0;
     }
   }
@@ -154,7 +162,7 @@ RingPlan plan_rings(const RecordLayout& layout) {
     for (int j = 0; j < n; ++j) {
       if (!shell[j] || std::fabs(area[j]) < std::fabs(area[i])) continue;
       if (owner[i] >= 0 && std::fabs(area[j]) >= std::fabs(area[owner[i]])) continue;
-      if (ring_holds(points, layout.part(j), layout.part(i))) owner[i] = j;
+      if (holds(j, i)) owner[i] = j;
     }
     if (owner[i] < 0) {
       shell[i] = true;
@@ -172,55 +180,218 @@ RingPlan plan_rings(const RecordLayout& layout) {
 
 }  // namespace
 
-void ShapefileReader::fail(const Record& record, const std::string& what) const {
-  throw FormatError("record " + std::to_string(record.number) + " " + what + " (byte " + std::to_string(record.at) +
-                    ")");
-}
-
-ShapefileReader::ShapefileReader(ByteSpan shp, const std::vector<char>& dropped) : shp_(shp) {
+ShapefileHeader read_shapefile_header(const InputFile& shp) {
   if (shp.size() < header_size)
     throw FormatError("it has " + std::to_string(shp.size()) + " bytes, fewer than a shapefile's header of 100");
-  if (big32(shp.data()) != 9994)
+  const FileContent content = shp.read(0, header_size);
+  const std::uint8_t* h = content.bytes().data();
+  if (big32(h) != 9994)
     throw FormatError("it does not start with a shapefile's number 9994 (byte 0), so it is something else");
-  type_ = little<std::int32_t>(shp.data() + 32);
-  if (!known_type(type_)) throw FormatError("it holds shapes of type " + type_text(type_) + ", which cannot be read");
-  z_ = type_ / 10 == 1;
-  m_ = type_ / 10 == 2;
-
-  std::size_t at = header_size;
-  while (at + 8 <= shp.size()) {
-    Record record{at + 8, std::size_t{big32(shp.data() + at + 4)} * 2, -1, static_cast<int>(records_.size() + 1)};
-    if (record.length < 4 || record.length > shp.size() - record.at) fail(record, "is cut off or damaged");
-    at = record.at + record.length;
-    const std::size_t row = records_.size();
-    records_.push_back(record);
-    if (row < dropped.size() && dropped[row]) {
-      records_.back().length = 0;
-      continue;
-    }
-    scan_record(records_.back());
-  }
-  if (at < shp.size()) {
-    const Record rest{at, 0, -1, static_cast<int>(records_.size() + 1)};
-    fail(rest, "is cut off");
-  }
-  std::erase_if(records_, [](const Record& record) { return record.length == 0; });
-  counts_.z = z_;
-  counts_.m = m_;
+  const int type = little<std::int32_t>(h + 32);
+  if (!known_type(type)) throw FormatError("it holds shapes of type " + type_text(type) + ", which cannot be read");
+  const Box extent{little<double>(h + 36), little<double>(h + 44), little<double>(h + 52), little<double>(h + 60)};
+  return {type, extent, std::size_t{big32(h + 24)} * 2};
 }
 
-void ShapefileReader::scan_record(Record& record) {
-  const std::uint8_t* content = shp_.data() + record.at;
+ShapeKind kind_of_shapefile_type(int type) {
+  switch (type % 10) {
+    case point:
+      return ShapeKind::point;
+    case multipoint:
+      return ShapeKind::multipoint;
+    case polyline:
+      return ShapeKind::multiline;
+    default:
+      return ShapeKind::multipolygon;
+  }
+}
+
+void ShapefileReader::fail(std::size_t record, const std::string& what) const {
+  throw FormatError("record " + std::to_string(record + 1) + " " + what + " (byte " +
+                    std::to_string(records_[record].at) + ")");
+}
+
+ShapefileReader::ShapefileReader(const InputFile& shp, const InputFile* shx, bool skip_damaged)
+    : shp_(shp), skip_damaged_(skip_damaged), header_(read_shapefile_header(shp)) {
+  z_ = header_.type / 10 == 1;
+  m_ = header_.type / 10 == 2;
+  if (!shx || !read_index(*shx)) walk();
+  if (records_.size() > static_cast<std::size_t>(std::numeric_limits<int>::max()))
+    throw FormatError("it has more than 2147483647 records");
+}
+
+// Takes the records' places from the index file. False where it does not fit the main file: it is cut short, or a
+// sample of its entries does not lead to a record's header.
+bool ShapefileReader::read_index(const InputFile& shx) {
+  auto refuse = [&] {
+    records_.clear();
+    notices_.add("index files (.shx) that do not fit were not used", "the records were found by walking the .shp file");
+    return false;
+  };
+  if (shx.size() < header_size || (shx.size() - header_size) % record_header != 0) return refuse();
+  const FileContent content = shx.read(0, shx.size());
+  const std::uint8_t* bytes = content.bytes().data();
+  if (big32(bytes) != 9994) return refuse();
+  const std::size_t n = (shx.size() - header_size) / record_header;
+  records_.resize(n);
+  std::size_t end = header_size;
+  for (std::size_t i = 0; i < n; ++i) {
+    const std::uint8_t* entry = bytes + header_size + record_header * i;
+    const std::size_t at = std::size_t{big32(entry)} * 2 + record_header, length = std::size_t{big32(entry + 4)} * 2;
+    if (at < header_size || at > shp_.size() || length > shp_.size() - at) return refuse();
+    records_[i] = {at, static_cast<std::uint32_t>(length)};
+    end = std::max(end, at + length);
+  }
+  const std::size_t announced = header_.announced < header_size ? shp_.size() : header_.announced;
+  if (end < std::min(announced, shp_.size())) return refuse();
+  const std::size_t step = std::max<std::size_t>(1, n / 16);
+  for (std::size_t i = 0; i < n; i += step) {
+    std::uint8_t header[record_header];
+    shp_.read(records_[i].at - record_header, record_header, header);
+    if (std::size_t{big32(header + 4)} * 2 != records_[i].length) return refuse();
+  }
+  return true;
+}
+
+void ShapefileReader::walk() {
+  std::vector<std::uint32_t> numbers;
+  FileWindow window(shp_, std::size_t{1} << 20);
+  std::size_t at = header_size;
+  while (at + record_header <= shp_.size()) {
+    const std::uint8_t* header = window.at(at, record_header);
+    const std::size_t length = std::size_t{big32(header + 4)} * 2;
+    if (length < 4 || length > shp_.size() - at - record_header) break;
+    numbers.push_back(big32(header));
+    records_.push_back({at + record_header, static_cast<std::uint32_t>(length)});
+    at += record_header + length;
+    if (records_.size() % 65536 == 0) check_in(at, shp_.size());
+  }
+  if (at < shp_.size()) {
+    const std::string what = "record " + std::to_string(records_.size() + 1) + " is cut off or damaged (byte " +
+                             std::to_string(at + record_header) + ")";
+    if (!skip_damaged_) throw FormatError(what);
+    notices_.add("files are cut off or damaged and were read as far as they are sound", what);
+  }
+  order_by_number(numbers);
+}
+
+// Records that lie out of order are put in the order of their numbers, where these are 1 to n.
+void ShapefileReader::order_by_number(const std::vector<std::uint32_t>& numbers) {
+  const std::size_t n = numbers.size();
+  std::vector<Located> ordered(n);
+  bool in_order = true;
+  for (std::size_t i = 0; i < n; ++i) {
+    in_order &= numbers[i] == i + 1;
+    if (numbers[i] < 1 || numbers[i] > n || ordered[numbers[i] - 1].at != 0) return;
+    ordered[numbers[i] - 1] = records_[i];
+  }
+  if (in_order) return;
+  records_ = std::move(ordered);
+  notices_.add("files with records out of order were put in the order of the records' numbers", "the .shp file");
+}
+
+Place ShapefileReader::place(std::size_t record) const { return {records_[record].at, records_[record].length}; }
+
+std::vector<int> ShapefileReader::records_within(const Box& window) const {
+  const std::size_t n = records_.size();
+  std::vector<char> meets(n);
+  auto test = [&](std::size_t record, const std::uint8_t* content) {
+    const std::size_t length = records_[record].length;
+    const int type = length < 4 ? 0 : little<std::int32_t>(content);
+    if (type % 10 == point && length >= 20)
+      meets[record] = window.holds(little<double>(content + 4), little<double>(content + 12));
+    else if (type != null_shape && length >= box_end)
+      meets[record] = window.meets({little<double>(content + 4), little<double>(content + 12),
+                                    little<double>(content + 20), little<double>(content + 28)});
+  };
+  const bool long_records = n > 0 && shp_.size() / n > 4096;
+  auto place_of_box = [&](std::size_t i) {
+    return Place{records_[i].at, std::min<std::size_t>(records_[i].length, box_end)};
+  };
+  if (long_records) {
+    parallel_for(n, 4096, [&](std::size_t begin, std::size_t end) {
+      std::uint8_t front[box_end];
+      for (std::size_t i = begin; i < end; ++i) {
+        shp_.read(records_[i].at, place_of_box(i).length, front);
+        test(i, front);
+      }
+    });
+  } else {
+    const auto stretches = stretches_of(n, place_of_box);
+    parallel_for(stretches.size(), 1, [&](std::size_t begin, std::size_t) {
+      const Stretch& s = stretches[begin];
+      const FileContent content = shp_.read(s.begin, s.end - s.begin);
+      for (std::size_t i = s.first; i < s.last; ++i) test(i, content.bytes().data() + (records_[i].at - s.begin));
+    });
+  }
+  std::vector<int> found;
+  for (std::size_t i = 0; i < n; ++i)
+    if (meets[i]) found.push_back(static_cast<int>(i));
+  return found;
+}
+
+// Calls visit(place among the chosen, content) for each chosen record, on several threads.
+template <class Visit>
+void ShapefileReader::visit_chosen(const Visit& visit) const {
+  const auto stretches = stretches_of(chosen_.size(), [&](std::size_t i) { return place(chosen_[i]); });
+  parallel_for(stretches.size(), 1, [&](std::size_t begin, std::size_t) {
+    const Stretch& s = stretches[begin];
+    const FileContent content = shp_.read(s.begin, s.end - s.begin);
+    visit(s, [&](std::size_t i) { return content.bytes().data() + (records_[chosen_[i]].at - s.begin); });
+  });
+}
+
+void ShapefileReader::choose(std::vector<int> records) {
+  chosen_ = std::move(records);
+  sizes_.assign(chosen_.size(), {});
+  std::atomic<bool> any_m{m_};
+  std::mutex lock;
+  visit_chosen([&](const Stretch& s, const auto& content_of) {
+    bool has_m = any_m;
+    for (std::size_t i = s.first; i < s.last; ++i) {
+      try {
+        sizes_[i] = measure(content_of(i), chosen_[i], has_m);
+      } catch (const FormatError& problem) {
+        if (!skip_damaged_) throw;
+        const std::lock_guard<std::mutex> guard(lock);
+        notices_.add("records are damaged and became missing shapes", problem.what());
+      }
+    }
+    if (has_m) any_m = true;
+  });
+  m_ = any_m;
+  counts_ = {};
+  counts_.z = z_;
+  counts_.m = m_;
+  shapes_.assign(chosen_.size(), -1);
+  for (std::size_t i = 0; i < chosen_.size(); ++i) {
+    const Size size = sizes_[i];
+    sizes_[i].rings = counts_.rings;
+    sizes_[i].vertices = counts_.vertices;
+    if (size.null) continue;
+    shapes_[i] = static_cast<int>(counts_.shapes++);
+    counts_.rings += size.rings;
+    counts_.vertices += size.vertices;
+    if (counts_.vertices > static_cast<std::size_t>(std::numeric_limits<int>::max()))
+      fail(chosen_[i], "goes beyond the 2147483647 vertices that a layer can hold");
+  }
+  counts_.parts = counts_.rings;
+}
+
+ShapefileReader::Size ShapefileReader::measure(const std::uint8_t* content, std::size_t record, bool& has_m) const {
+  const std::size_t length = records_[record].length;
+  if (length < 4) fail(record, "is cut off or damaged");
   const int type = little<std::int32_t>(content);
-  if (type == null_shape) return;
-  if (type != type_) fail(record, "has shape type " + type_text(type) + " in a file of type " + type_text(type_));
-  if (type % 10 == point && record.length < 20) fail(record, "is cut off");
-  const RecordLayout layout(content, type, record.length);
-  if (layout.end > record.length || layout.points > record.length / 16 || layout.parts > record.length / 4)
+  if (type == null_shape) return {};
+  if (type != header_.type)
+    fail(record, "has shape type " + type_text(type) + " in a file of type " + type_text(header_.type));
+  if (type % 10 == point && length < 20) fail(record, "is cut off");
+  const RecordLayout layout(content, type, length);
+  if (layout.end > length || layout.points > length / 16 || layout.parts > length / 4)
     fail(record, "announces more than it holds");
 
   const bool by_points = type % 10 == point || type % 10 == multipoint;
-  std::size_t rings = by_points ? layout.points : layout.parts, vertices = layout.points;
+  Size size{by_points ? layout.points : layout.parts, layout.points, false};
   if (!by_points) {
     for (std::size_t i = 0; i < layout.parts; ++i) {
       const IndexRange part = layout.part(i);
@@ -228,52 +399,50 @@ void ShapefileReader::scan_record(Record& record) {
       if (!first_is_zero || part.begin < 0 || part.end < part.begin ||
           static_cast<std::size_t>(part.end) > layout.points)
         fail(record, "has a part that lies outside its points");
-      if (type % 10 == polygon && !is_closed(layout.points_begin(), part)) ++vertices;
+      if (type % 10 == polygon && !is_closed(layout.points_begin(), part)) ++size.vertices;
     }
-    if (layout.parts == 0) vertices = 0;
+    if (layout.parts == 0) size.vertices = 0;
   }
-  if (layout.m_at > 0 && !m_)
-    for (std::size_t i = 0; i < layout.points && !m_; ++i)
-      m_ = !std::isnan(measure_value(content + layout.m_at + 8 * i));
-
-  record.shape = static_cast<int>(counts_.shapes++);
-  first_ring_.push_back(counts_.rings);
-  first_vertex_.push_back(counts_.vertices);
-  counts_.rings += rings;
-  counts_.parts += rings;
-  counts_.vertices += vertices;
-  if (counts_.vertices > static_cast<std::size_t>(std::numeric_limits<int>::max()))
-    fail(record, "goes beyond the 2147483647 vertices that a layer can hold");
+  if (layout.m_at > 0)
+    for (std::size_t i = 0; i < layout.points && !has_m; ++i)
+      has_m = !std::isnan(measure_value(content + layout.m_at + 8 * i));
+  return size;
 }
 
 std::vector<int> ShapefileReader::handles(int missing) const {
   std::vector<int> handles;
-  handles.reserve(records_.size());
-  for (const Record& record : records_) handles.push_back(record.shape < 0 ? missing : record.shape + 1);
+  handles.reserve(shapes_.size());
+  for (const int shape : shapes_) handles.push_back(shape < 0 ? missing : shape + 1);
   return handles;
 }
 
-std::size_t ShapefileReader::decode(const StoreTarget& t, Notices& notices) const {
+std::size_t ShapefileReader::decode(const StoreTarget& t) {
   std::mutex lock;
-  parallel_for(records_.size(), 256, [&](std::size_t begin, std::size_t end) {
+  visit_chosen([&](const Stretch& s, const auto& content_of) {
     Notices found;
-    for (std::size_t i = begin; i < end; ++i)
-      if (records_[i].shape >= 0) decode_record(records_[i], t, found);
+    for (std::size_t i = s.first; i < s.last; ++i)
+      if (shapes_[i] >= 0) decode_record(content_of(i), i, t, found);
     const std::lock_guard<std::mutex> guard(lock);
-    notices.add(found);
+    notices_.add(found);
   });
+  return close_gaps(t);
+}
+
+// Records left their parts' first rings at the place of their own first ring; closes the gaps between them.
+std::size_t ShapefileReader::close_gaps(const StoreTarget& t) const {
   t.ring_vertices[counts_.rings] = static_cast<int>(counts_.vertices);
   t.shape_parts[0] = 0;
-
-  // Records left their parts' first rings at the place of their own first ring; close the gaps between them.
-  const bool by_points = type_ % 10 == point || type_ % 10 == multipoint;
+  const int family = header_.type % 10;
+  const bool by_points = family == point || family == multipoint;
   int used = 0;
-  for (std::size_t shape = 0; shape < counts_.shapes; ++shape) {
+  for (std::size_t i = 0; i < chosen_.size(); ++i) {
+    const int shape = shapes_[i];
+    if (shape < 0) continue;
     const int parts = t.shape_parts[shape + 1];
-    for (int k = 0; k < parts; ++k, ++used) t.part_rings[used] = t.part_rings[first_ring_[shape] + k];
+    for (int k = 0; k < parts; ++k, ++used) t.part_rings[used] = t.part_rings[sizes_[i].rings + k];
     t.shape_parts[shape + 1] = used;
-    const bool multi = parts > 1 || type_ % 10 == multipoint;
-    const ShapeKind part = by_points ? ShapeKind::point : type_ % 10 == polygon ? ShapeKind::polygon : ShapeKind::line;
+    const bool multi = parts > 1 || family == multipoint;
+    const ShapeKind part = by_points ? ShapeKind::point : family == polygon ? ShapeKind::polygon : ShapeKind::line;
     t.types[shape] = type_code(multi ? multi_kind(part) : part, z_, m_);
     std::fill_n(t.part_types.begin() + used - parts, parts, static_cast<int>(part));
   }
@@ -281,17 +450,36 @@ std::size_t ShapefileReader::decode(const StoreTarget& t, Notices& notices) cons
   return used;
 }
 
-void ShapefileReader::decode_record(const Record& record, const StoreTarget& t, Notices& notices) const {
-  const int shape = record.shape, family = type_ % 10;
-  const std::size_t ring = first_ring_[shape], vertex = first_vertex_[shape];
+namespace {
+
+// Copies vertices of a record into the columns.
+struct VertexCopier {
+  const RecordLayout& layout;
+  const StoreTarget& t;
+  bool z, m;
+
+  void copy(IndexRange from, std::size_t to) const {
+    const std::uint8_t* points = layout.points_begin();
+    for (int i = from.begin; i < from.end; ++i, ++to) {
+      t.x[to] = coordinate(points, i, 0);
+      t.y[to] = coordinate(points, i, 1);
+      if (z) t.z[to] = little<double>(layout.content + layout.z_at + 8 * i);
+      if (m) t.m[to] = layout.m_at ? measure_value(layout.content + layout.m_at + 8 * i) : nan_value;
+    }
+  }
+};
+
+}  // namespace
+
+void ShapefileReader::decode_record(const std::uint8_t* content, std::size_t at, const StoreTarget& t,
+                                    Notices& notices) const {
+  const int shape = shapes_[at], family = header_.type % 10;
+  const std::size_t ring = sizes_[at].rings, vertex = sizes_[at].vertices;
   if (family == polyline || family == polygon) {
-    decode_rings(record, t, notices);
+    decode_rings(content, at, t, notices);
   } else {
-    const RecordLayout layout(shp_.data() + record.at, type_, record.length);
-    decode_vertices(layout.points_begin(), layout.points, record, layout.z_at, vertex, t);
-    if (m_)
-      for (std::size_t i = 0; i < layout.points; ++i)
-        t.m[vertex + i] = layout.m_at ? measure_value(layout.content + layout.m_at + 8 * i) : nan_value;
+    const RecordLayout layout(content, header_.type, records_[chosen_[at]].length);
+    VertexCopier{layout, t, z_, m_}.copy({0, static_cast<int>(layout.points)}, vertex);
     for (std::size_t i = 0; i < layout.points; ++i) {
       t.ring_vertices[ring + i] = static_cast<int>(vertex + i);
       t.part_rings[ring + i] = static_cast<int>(ring + i);
@@ -299,8 +487,7 @@ void ShapefileReader::decode_record(const Record& record, const StoreTarget& t, 
     t.shape_parts[shape + 1] = static_cast<int>(layout.points);
   }
 
-  const std::size_t end =
-      static_cast<std::size_t>(shape) + 1 < counts_.shapes ? first_vertex_[shape + 1] : counts_.vertices;
+  const std::size_t end = at + 1 < sizes_.size() ? sizes_[at + 1].vertices : counts_.vertices;
   Box box;
   bool finite = true;
   for (std::size_t i = vertex; i < end; ++i) {
@@ -308,46 +495,35 @@ void ShapefileReader::decode_record(const Record& record, const StoreTarget& t, 
     finite &= std::isfinite(t.x[i]) && std::isfinite(t.y[i]);
   }
   t.boxes[shape] = box;
-  if (!finite) notices.add("shapes hold coordinates that are not finite", "record " + std::to_string(record.number));
+  if (!finite)
+    notices.add("shapes hold coordinates that are not finite", "record " + std::to_string(chosen_[at] + 1));
 }
 
-void ShapefileReader::decode_vertices(const std::uint8_t* points, std::size_t n, const Record& record, std::size_t z_at,
-                                      std::size_t vertex, const StoreTarget& t) const {
-  for (std::size_t i = 0; i < n; ++i) {
-    t.x[vertex + i] = coordinate(points, i, 0);
-    t.y[vertex + i] = coordinate(points, i, 1);
-  }
-  const std::uint8_t* content = shp_.data() + record.at;
-  if (z_)
-    for (std::size_t i = 0; i < n; ++i) t.z[vertex + i] = little<double>(content + z_at + 8 * i);
-}
-
-void ShapefileReader::decode_rings(const Record& record, const StoreTarget& t, Notices& notices) const {
-  const RecordLayout layout(shp_.data() + record.at, type_, record.length);
-  const bool rings = type_ % 10 == polygon;
+void ShapefileReader::decode_rings(const std::uint8_t* content, std::size_t at, const StoreTarget& t,
+                                   Notices& notices) const {
+  const RecordLayout layout(content, header_.type, records_[chosen_[at]].length);
+  const bool rings = header_.type % 10 == polygon;
   RingPlan plan;
   if (rings) {
     plan = plan_rings(layout);
   } else {
     for (std::size_t i = 0; i < layout.parts; ++i) plan.order.push_back({static_cast<int>(i), true, false});
   }
-  const std::string where = "record " + std::to_string(record.number);
-  if (plan.rewound) notices.add("polygons had rings that run the wrong way", where);
+  auto where = [&] { return "record " + std::to_string(chosen_[at] + 1); };
+  if (plan.rewound) notices.add("polygons had rings that run the wrong way", where());
 
-  std::size_t ring = first_ring_[record.shape], vertex = first_vertex_[record.shape], parts = 0;
+  std::size_t ring = sizes_[at].rings, vertex = sizes_[at].vertices, parts = 0;
   const std::size_t first_part = ring;
+  const VertexCopier copier{layout, t, z_, m_};
   for (const RingPlan::Placed& placed : plan.order) {
     if (placed.shell) t.part_rings[first_part + parts++] = static_cast<int>(ring);
     t.ring_vertices[ring++] = static_cast<int>(vertex);
     const IndexRange v = layout.part(placed.ring);
     const std::size_t start = vertex;
-    decode_vertices(layout.points_begin() + 16 * v.begin, v.size(), record, layout.z_at + 8 * v.begin, vertex, t);
-    if (m_)
-      for (int i = 0; i < v.size(); ++i)
-        t.m[vertex + i] = layout.m_at ? measure_value(layout.content + layout.m_at + 8 * (v.begin + i)) : nan_value;
+    copier.copy(v, vertex);
     vertex += v.size();
     if (rings && !is_closed(layout.points_begin(), v)) {
-      notices.add("polygons had rings that were not closed", where);
+      notices.add("polygons had rings that were not closed", where());
       for (auto column : {t.x, t.y, t.z, t.m})
         if (!column.empty()) column[vertex] = column[start];
       ++vertex;
@@ -356,7 +532,7 @@ void ShapefileReader::decode_rings(const Record& record, const StoreTarget& t, N
       for (auto column : {t.x, t.y, t.z, t.m})
         if (!column.empty()) std::reverse(column.begin() + start, column.begin() + vertex);
   }
-  t.shape_parts[record.shape + 1] = static_cast<int>(parts);
+  t.shape_parts[shapes_[at] + 1] = static_cast<int>(parts);
 }
 
 namespace {
@@ -405,6 +581,7 @@ class ShapefileEncoder {
       : rows_(rows), store_(rows.store), type_(common_type(rows)), out_(out) {}
 
   void encode() {
+    check_size();
     out_.shp.resize(header_size);
     out_.shx.resize(header_size);
     for (int row = 0; row < rows_.size(); ++row) encode_row(row);
@@ -413,6 +590,27 @@ class ShapefileEncoder {
   }
 
  private:
+  // Bytes that a row's record will take.
+  std::size_t record_size(int shape) const {
+    const std::size_t values = 2 + z() + m();
+    if (shape < 0 || store_.shape_vertices(shape).size() == 0) return record_header + 4;
+    if (type_ % 10 == point) return record_header + 4 + 8 * (2 + z() + (type_ >= 10));
+    const std::size_t rings = type_ % 10 == multipoint ? 0 : store_.shape_rings(shape).size();
+    return record_header + 44 + 4 * rings + 8 * values * store_.shape_vertices(shape).size() + 16 * (z() + m());
+  }
+
+  void check_size() {
+    std::size_t size = header_size;
+    for (int row = 0; row < rows_.size(); ++row) {
+      size += record_size(rows_[row]);
+      if (size > 0x7fffffffu)
+        throw ArgumentError("a shapefile holds at most 2 GB; row " + std::to_string(row + 1) +
+                            " goes beyond; write several files or a GeoPackage");
+    }
+    out_.shp.reserve(size);
+    out_.shx.reserve(header_size + record_header * rows_.size());
+  }
+
   void encode_row(int row) {
     const int shape = rows_[row];
     const bool empty = shape >= 0 && store_.shape_vertices(shape).size() == 0;
@@ -430,8 +628,6 @@ class ShapefileEncoder {
     for (int i = 0; i < 4; ++i) out_.shp[start + 4 + i] = static_cast<std::uint8_t>(words >> (24 - 8 * i));
     put_big32(out_.shx, static_cast<std::uint32_t>(start / 2));
     put_big32(out_.shx, static_cast<std::uint32_t>(words));
-    if (out_.shp.size() > 0x7fffffffu)
-      throw ArgumentError("a shapefile holds at most 2 GB; row " + std::to_string(row + 1) + " goes beyond");
   }
 
   void put(double value) { put_little(out_.shp, value); }

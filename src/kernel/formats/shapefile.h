@@ -1,5 +1,5 @@
-// The shapefile's main and index files (Shapefile Technical Description, July 1998), decoded in place in
-// parallel and encoded.
+// The shapefile's main and index files (Shapefile Technical Description, July 1998), decoded in parallel by stretches,
+// and encoded.
 #pragma once
 #include <string>
 #include <vector>
@@ -10,40 +10,69 @@
 
 namespace civic {
 
-// Where each record's content lies, and how much it will take in a store.
+// What the header of a main file says.
+struct ShapefileHeader {
+  int type;  // as the format numbers it, 0 for a file of null shapes
+  Box extent;
+  std::size_t announced;  // the file's length in bytes
+};
+
+// Throws FormatError where the file is no shapefile or holds shapes that are not read.
+ShapefileHeader read_shapefile_header(const InputFile& shp);
+// The kind of the shapes of a type, or of the largest of them where parts may be several.
+ShapeKind kind_of_shapefile_type(int type);
+
 class ShapefileReader {
  public:
-  // Walks the records' headers. Rows whose entry in `dropped` is not 0 (deleted in the table) are left out.
-  // Throws FormatError that names record and byte.
-  explicit ShapefileReader(ByteSpan shp, const std::vector<char>& dropped = {});
+  // Finds the records through the index file where there is one that fits, else by walking from header to header.
+  // `skip_damaged`: records that cannot be read become missing shapes and are noted instead of an error.
+  ShapefileReader(const InputFile& shp, const InputFile* shx, bool skip_damaged);
 
-  const StoreCounts& counts() const { return counts_; }    // parts: an upper bound, one a ring
-  std::size_t records() const { return records_.size(); }  // null shapes included
-  // For each record the 1-based handle of its shape, `missing` for a null shape.
+  const ShapefileHeader& header() const { return header_; }
+  std::size_t records() const { return records_.size(); }
+  // Records, counted from 0, whose box meets the window. Reads boxes alone where records are long.
+  std::vector<int> records_within(const Box& window) const;
+
+  // Chooses the records to decode, counted from 0, and measures them. After this:
+  void choose(std::vector<int> records);
+  const StoreCounts& counts() const { return counts_; }  // parts: an upper bound, one a ring
+  // for each chosen record the 1-based handle of its shape, `missing` for a null shape,
   std::vector<int> handles(int missing) const;
-  // Fills the columns; returns the number of parts used. Rings are closed and oriented; what was mended is noted.
-  std::size_t decode(const StoreTarget& target, Notices& notices) const;
+  // and the columns filled; returns the number of parts used. Rings are closed and oriented.
+  std::size_t decode(const StoreTarget& target);
+  const Notices& notices() const { return notices_; }
 
  private:
-  struct Record {
-    std::size_t at;      // content, after the record's header
-    std::size_t length;  // of the content, bytes
-    int shape;           // 0-based among the shapes that are not null; -1 for null
-    int number;
+  struct Size {  // of a chosen record, then where its shape begins
+    std::size_t rings = 0, vertices = 0;
+    bool null = true;
   };
-  void scan_record(Record& record);
-  void decode_record(const Record& record, const StoreTarget& target, Notices& notices) const;
-  void decode_rings(const Record& record, const StoreTarget& target, Notices& notices) const;
-  void decode_vertices(const std::uint8_t* points, std::size_t n, const Record& record, std::size_t z_at,
-                       std::size_t vertex, const StoreTarget& target) const;
-  [[noreturn]] void fail(const Record& record, const std::string& what) const;
+  bool read_index(const InputFile& shx);
+  void walk();
+  void order_by_number(const std::vector<std::uint32_t>& numbers);
+  Place place(std::size_t record) const;
+  template <class Visit>
+  void visit_chosen(const Visit& visit) const;
+  Size measure(const std::uint8_t* content, std::size_t record, bool& has_m) const;
+  void decode_record(const std::uint8_t* content, std::size_t at, const StoreTarget& target, Notices& notices) const;
+  void decode_rings(const std::uint8_t* content, std::size_t at, const StoreTarget& target, Notices& notices) const;
+  std::size_t close_gaps(const StoreTarget& target) const;
+  [[noreturn]] void fail(std::size_t record, const std::string& what) const;
 
-  ByteSpan shp_;
-  int type_ = 0;
+  const InputFile& shp_;
+  const bool skip_damaged_;
+  ShapefileHeader header_;
   bool z_ = false, m_ = false;
+  struct Located {
+    std::uint64_t at;      // of the content, after the record's header
+    std::uint32_t length;  // of the content, bytes
+  };
+  std::vector<Located> records_;
+  std::vector<int> chosen_;
+  std::vector<Size> sizes_;
+  std::vector<int> shapes_;  // of each chosen record: its shape, -1 for null
   StoreCounts counts_;
-  std::vector<Record> records_;
-  std::vector<std::size_t> first_vertex_, first_ring_;  // per record
+  Notices notices_;
 };
 
 struct ShapefileBytes {
@@ -51,7 +80,8 @@ struct ShapefileBytes {
   std::size_t empty = 0;  // shapes without vertices, which the format can only hold as null
 };
 
-// Encodes rows that all are points, multipoints, lines or polygons; throws ArgumentError for mixtures.
+// Encodes rows that all are points, multipoints, lines or polygons; throws ArgumentError for mixtures and for more
+// than 2 GB, before anything is encoded.
 ShapefileBytes encode_shapefile(const ShapeRows& rows);
 
 // Code page of a .cpg file or of a dBASE language driver byte, as iconv names it; empty where unknown.

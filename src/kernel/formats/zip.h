@@ -1,4 +1,4 @@
-// Zip archives (PKWARE APPNOTE 6.3): stored and deflated entries, read from memory and written.
+// Zip archives (PKWARE APPNOTE 6.3, with its 64-bit sizes): stored and deflated entries, read and written.
 #pragma once
 #include <string>
 #include <vector>
@@ -9,7 +9,8 @@ namespace civic {
 
 class ZipReader {
  public:
-  explicit ZipReader(ByteSpan archive);
+  // Reads the directory alone.
+  explicit ZipReader(const InputFile& archive);
   struct Entry {
     std::string name;
     std::size_t size, packed, offset;
@@ -17,11 +18,13 @@ class ZipReader {
     std::uint32_t checksum;
   };
   const std::vector<Entry>& entries() const { return entries_; }
+  // Throws FormatError where there is no such entry.
+  const Entry& entry(const std::string& name) const;
   // The entry's content, checked against its checksum.
   FileContent extract(const Entry& entry) const;
 
  private:
-  ByteSpan archive_;
+  const InputFile& archive_;
   std::vector<Entry> entries_;
 };
 

@@ -79,6 +79,28 @@ void ShapeBuilder::vertex(double x, double y, double z, double m) {
   store_.boxes.back().add(x, y);
 }
 
+void ShapeBuilder::vertices(const std::uint8_t* raw, std::size_t n) {
+  const int type = store_.types.back();
+  const bool z = has_z(type), m = has_m(type);
+  const std::size_t start = store_.x.size(), width = 8 * (2 + z + m);
+  store_.x.resize(start + n);
+  store_.y.resize(start + n);
+  auto read = [&](std::size_t i, std::size_t value) {
+    double number;
+    std::memcpy(&number, raw + i * width + 8 * value, 8);
+    return number;
+  };
+  Box& box = store_.boxes.back();
+  for (std::size_t i = 0; i < n; ++i) {
+    const double x = store_.x[start + i] = read(i, 0), y = store_.y[start + i] = read(i, 1);
+    box.add(x, y);
+  }
+  if (!store_.z.empty() || z) store_.z.resize(start + n, nan_value);
+  if (!store_.m.empty() || m) store_.m.resize(start + n, nan_value);
+  for (std::size_t i = 0; z && i < n; ++i) store_.z[start + i] = read(i, 2);
+  for (std::size_t i = 0; m && i < n; ++i) store_.m[start + i] = read(i, 2 + z);
+}
+
 bool ShapeBuilder::close_ring() {
   const std::size_t first = store_.ring_vertices.back(), last = store_.x.size() - 1;
   if (ring_size() < 1 || (store_.x[first] == store_.x[last] && store_.y[first] == store_.y[last])) return false;
@@ -108,6 +130,18 @@ void ShapeBuilder::end_part() {
 void ShapeBuilder::end_shape() {
   end_part();
   store_.shape_parts.push_back(checked_offset(store_.part_types.size()));
+}
+
+void ShapeBuilder::rewind(const Mark& mark) {
+  ring_open_ = part_open_ = false;
+  store_.types.resize(mark.shapes);
+  store_.boxes.resize(mark.shapes);
+  store_.shape_parts.resize(mark.shapes + 1);
+  store_.part_types.resize(mark.parts);
+  store_.part_rings.resize(mark.parts + 1);
+  store_.ring_vertices.resize(mark.rings + 1);
+  for (std::vector<double>* column : {&store_.x, &store_.y, &store_.z, &store_.m})
+    if (!column->empty()) column->resize(mark.vertices);
 }
 
 StoreBuffer ShapeBuilder::take() { return std::exchange(store_, StoreBuffer()); }
@@ -153,7 +187,7 @@ void count_shape(const StoreView& store, int shape, StoreCounts& counts) {
 // Appends shapes to the columns of a target, keeping the running offsets.
 class Appender {
  public:
-  explicit Appender(StoreBuffer& out) : out_(out) {
+  explicit Appender(const StoreTarget& out) : out_(out) {
     out_.shape_parts[0] = out_.part_rings[0] = out_.ring_vertices[0] = 0;
   }
 
@@ -178,19 +212,19 @@ class Appender {
   }
 
  private:
-  static void shift(std::span<const int> from, IndexRange range, std::size_t start, std::vector<int>& to,
+  static void shift(std::span<const int> from, IndexRange range, std::size_t start, std::span<int> to,
                     std::size_t at) {
     const int by = checked_offset(start) - from[range.begin];
     for (int i = range.begin; i < range.end; ++i) to[++at] = from[i + 1] + by;
   }
-  void copy_column(std::span<const double> from, IndexRange vertices, std::vector<double>& to) {
+  void copy_column(std::span<const double> from, IndexRange vertices, std::span<double> to) {
     if (to.empty()) return;
     if (from.empty())
       std::fill_n(to.begin() + at_.vertices, vertices.size(), nan_value);
     else
       std::copy_n(from.begin() + vertices.begin, vertices.size(), to.begin() + at_.vertices);
   }
-  StoreBuffer& out_;
+  const StoreTarget out_;
   StoreCounts at_;
 };
 
@@ -214,13 +248,13 @@ StoreBuffer gather(std::span<const ShapeRows> layers, std::vector<int>& handles,
   }
   checked_offset(counts.vertices);
   StoreBuffer out(counts);
-  Appender appender(out);
+  Appender appender(out.target());
   for (std::size_t l = 0; l < layers.size(); ++l)
     for (int shape : kept[l]) appender.append(layers[l].store, {shape, shape + 1});
   return out;
 }
 
-StoreBuffer concatenate(std::span<const StoreView> stores) {
+StoreCounts count_all(std::span<const StoreView> stores) {
   StoreCounts counts;
   for (const auto& store : stores) {
     counts.shapes += store.types.size();
@@ -231,10 +265,12 @@ StoreBuffer concatenate(std::span<const StoreView> stores) {
     counts.m |= !store.m.empty();
   }
   checked_offset(counts.vertices);
-  StoreBuffer out(counts);
-  Appender appender(out);
+  return counts;
+}
+
+void concatenate(std::span<const StoreView> stores, const StoreTarget& target) {
+  Appender appender(target);
   for (const auto& store : stores) appender.append(store, {0, store.size()});
-  return out;
 }
 
 namespace {

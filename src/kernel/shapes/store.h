@@ -71,6 +71,7 @@ struct Box {
     return xmin <= other.xmax && other.xmin <= xmax && ymin <= other.ymax && other.ymin <= ymax;
   }
   bool holds(double x, double y) const { return x >= xmin && x <= xmax && y >= ymin && y <= ymax; }
+  bool holds(const Box& other) const { return holds(other.xmin, other.ymin) && holds(other.xmax, other.ymax); }
   Box grown(double by) const { return {xmin - by, ymin - by, xmax + by, ymax + by}; }
 };
 
@@ -148,12 +149,23 @@ class ShapeBuilder {
   void begin_part(ShapeKind kind);
   void begin_ring();
   void vertex(double x, double y, double z = nan_value, double m = nan_value);
+  // Several, as little-endian doubles x, y and what the shape's type has of z and m, one vertex after the other.
+  void vertices(const std::uint8_t* raw, std::size_t n);
   void end_shape();
   // Gives the current shape Z, where it was begun without.
   void promote_z();
   // Repeats the first vertex of the current ring where the ring is open; says whether it was.
   bool close_ring();
   int ring_size() const { return static_cast<int>(store_.x.size()) - store_.ring_vertices.back(); }
+  const Box& last_box() const { return store_.boxes.back(); }
+  // How far the store has grown, to go back to where shapes turn out to be unwanted or broken.
+  struct Mark {
+    std::size_t shapes = 0, parts = 0, rings = 0, vertices = 0;
+  };
+  Mark mark() const {
+    return {store_.types.size(), store_.part_types.size(), store_.ring_vertices.size() - 1, store_.x.size()};
+  }
+  void rewind(const Mark& mark);
   int size() const { return static_cast<int>(store_.types.size()); }
   StoreBuffer take();
 
@@ -174,8 +186,9 @@ void orient_rings(const StoreTarget& store, IndexRange shapes);
 // Missing rows have no shape in the result; `handles` holds the rows' new 1-based handles, `missing` for none.
 StoreBuffer gather(std::span<const ShapeRows> layers, std::vector<int>& handles, int missing);
 
-// Every shape of the stores, one after the other.
-StoreBuffer concatenate(std::span<const StoreView> stores);
+// Every shape of the stores, one after the other: how much that is, and into columns of that size.
+StoreCounts count_all(std::span<const StoreView> stores);
+void concatenate(std::span<const StoreView> stores, const StoreTarget& target);
 
 // Rank of every shape in the order of its content (kind, then vertices, dense from 1): equal shapes share a rank.
 std::vector<int> content_ranks(const StoreView& store);

@@ -13,11 +13,16 @@ class WkbReader {
   WkbReader(ByteSpan bytes, ShapeBuilder& builder) : bytes_(bytes), builder_(builder) {}
 
   void read() {
+    read_prefix();
+    if (at_ != bytes_.size()) fail("has " + std::to_string(bytes_.size() - at_) + " bytes after its end");
+  }
+
+  std::size_t read_prefix() {
     const int type = read_header();
     builder_.begin_shape(type);
     read_body(type, 0);
-    if (at_ != bytes_.size()) fail("has " + std::to_string(bytes_.size() - at_) + " bytes after its end");
     builder_.end_shape();
+    return at_;
   }
 
  private:
@@ -69,7 +74,13 @@ class WkbReader {
   void read_ring(int type) {
     builder_.begin_ring();
     const std::size_t width = 16 + (has_z(type) ? 8 : 0) + (has_m(type) ? 8 : 0);
-    for (auto left = read_count(width); left > 0; --left) read_vertex(type);
+    const auto count = read_count(width);
+    if (swap_ || std::endian::native != std::endian::little) {
+      for (auto left = count; left > 0; --left) read_vertex(type);
+    } else {
+      builder_.vertices(bytes_.data() + at_, count);
+      at_ += count * width;
+    }
   }
 
   void read_point(int type) {
@@ -188,6 +199,8 @@ class WkbWriter {
 }  // namespace
 
 void read_wkb(ByteSpan bytes, ShapeBuilder& builder) { WkbReader(bytes, builder).read(); }
+
+std::size_t read_wkb_prefix(ByteSpan bytes, ShapeBuilder& builder) { return WkbReader(bytes, builder).read_prefix(); }
 
 void write_wkb(const StoreView& store, int shape, std::vector<std::uint8_t>& out) {
   WkbWriter(store, shape, out).write(shape);

@@ -13,6 +13,9 @@ namespace civic {
 // Appends one shape to the builder; throws FormatError with the byte where reading stopped.
 void read_wkb(ByteSpan bytes, ShapeBuilder& builder);
 
+// Appends the shape that starts the bytes and returns how many it took.
+std::size_t read_wkb_prefix(ByteSpan bytes, ShapeBuilder& builder);
+
 // Appends one shape in little-endian ISO form.
 void write_wkb(const StoreView& store, int shape, std::vector<std::uint8_t>& out);
 

@@ -1,0 +1,137 @@
+# What layers in databases share: conditions in SQL, rows fetched batch by batch, and what is kept of each batch.
+
+# Batches small enough to report progress and to keep memory low, large enough to cost nothing.
+batch_rows <- 50000L
+
+# Runs a query and gives its columns and shapes. `adjust(name, values)` turns a column as the database gives it into R's;
+# `shape` names the column of blobs or is NULL; rows where `where` does not hold are left out, before their blobs are
+# decoded, unless the database saw to that already.
+fetch_layer <- function(con, sql, params, query, shape, form, adjust, expected, label, where_done) {
+  decoder <- if (!is.null(shape)) core_open_blobs(form, query$within, query$skip_damaged)
+  result <- DBI::dbSendQuery(con, sql, params = if (length(params)) params)
+  on.exit(DBI::dbClearResult(result))
+  bar <- new_progress(label)
+  batches <- list()
+  done <- 0
+  repeat {
+    batch <- DBI::dbFetch(result, n = batch_rows)
+    done <- done + nrow(batch)
+    bar(done / max(expected, 1))
+    kept <- keep_batch(batch, decoder, query, shape, adjust, where_done)
+    if (nrow(batch) || !length(batches)) batches[[length(batches) + 1]] <- kept
+    if (DBI::dbHasCompleted(result)) break
+  }
+  names <- setdiff(names(batches[[1]]), shape)
+  columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(batches, `[[`, name)))
+  list(columns = columns, shapes = if (!is.null(decoder)) core_take_blobs(decoder))
+}
+
+keep_batch <- function(batch, decoder, query, shape, adjust, where_done) {
+  columns <- as.list(batch)
+  attributes <- setdiff(names(columns), shape)
+  columns[attributes] <- Map(adjust, attributes, columns[attributes])
+  keep_rows <- function(rows) lapply(columns, vctrs::vec_slice, i = rows)
+  if (!where_done) columns <- keep_rows(rows_where(query, columns[attributes], nrow(batch)))
+  if (is.null(decoder)) return(columns)
+  blobs <- unclass(columns[[shape]])
+  kept <- core(core_add_blobs(decoder, blobs), call = query$call)
+  if (!all(kept)) columns <- keep_rows(which(kept))
+  columns[attributes]
+}
+
+# Integers of 64 bits as integers where they fit, else as numbers, else as text.
+narrow_integers <- function(values, name) {
+  if (!inherits(values, "integer64")) return(values)
+  present <- values[!is.na(values)]
+  if (!length(present) || all(abs(present) <= .Machine$integer.max)) return(as.integer(values))
+  if (all(abs(present) <= 2^53)) return(as.double(values))
+  caution("data", "Column {.val {name}} holds whole numbers beyond 2^53, which were kept as text.")
+  ifelse(is.na(values), NA_character_, as.character(values))
+}
+
+as_datetime <- function(text) {
+  if (!is.character(text)) return(text)
+  out <- as.POSIXct(strptime(sub("Z$", "", text), "%Y-%m-%dT%H:%M:%OS", tz = "UTC"))
+  bare <- is.na(out) & !is.na(text)
+  if (any(bare)) out[bare] <- as.POSIXct(strptime(text[bare], "%Y-%m-%d %H:%M:%OS", tz = "UTC"))
+  out
+}
+
+# --- conditions ------------------------------------------------------------------------------------------------------
+
+# An expression on columns as an SQL condition, or NULL where SQL would not mean the same or cannot say it. `kinds` tells
+# for each column whether it holds "number", "text" or "logical". Parts without columns are computed here.
+sql_condition <- function(quosure, kinds, con) {
+  tryCatch(sql_term(rlang::quo_get_expr(quosure), kinds, con, rlang::quo_get_env(quosure))$sql, civicatlas_no_sql = function(e) NULL)
+}
+
+no_sql <- function() rlang::abort("", class = "civicatlas_no_sql")
+
+# A list of `sql` and `kind` of the term's value.
+sql_term <- function(expr, kinds, con, env) {
+  column <- column_of_term(expr, kinds)
+  if (!is.null(column)) return(list(sql = as.character(DBI::dbQuoteIdentifier(con, column)), kind = kinds[[column]]))
+  if (!any(all.vars(expr) %in% names(kinds))) return(sql_constant(rlang::eval_bare(expr, env), con))
+  if (!rlang::is_call(expr)) no_sql()
+  name <- rlang::call_name(expr) %||% ""
+  term <- function(i) sql_term(expr[[i + 1]], kinds, con, env)
+  switch(name,
+    "(" = term(1),
+    "!" = sql_logic("NOT", term(1)),
+    "&" = , "&&" = sql_logic("AND", term(1), term(2)),
+    "|" = , "||" = sql_logic("OR", term(1), term(2)),
+    "==" = , "!=" = , "<" = , "<=" = , ">" = , ">=" = sql_comparison(name, term(1), term(2)),
+    "+" = , "-" = , "*" = if (length(expr) == 3) sql_arithmetic(name, term(1), term(2)) else no_sql(),
+    is.na = list(sql = paste0("(", term(1)$sql, " IS NULL)"), kind = "logical"),
+    "%in%" = sql_membership(term(1), rlang::eval_bare(expr[[3]], env), con),
+    no_sql()
+  )
+}
+
+# A column's name, also as .data$name or .data[["name"]].
+column_of_term <- function(expr, kinds) {
+  name <- if (rlang::is_symbol(expr)) {
+    rlang::as_string(expr)
+  } else if (rlang::is_call(expr, c("$", "[["), n = 2) && identical(expr[[2]], quote(.data))) {
+    as.character(expr[[3]])
+  }
+  if (!is.null(name) && name %in% names(kinds)) name
+}
+
+kind_of_value <- function(value) {
+  if (is.logical(value)) "logical" else if (is.numeric(value) && !is.object(value)) "number" else if (is.character(value)) "text" else no_sql()
+}
+
+sql_constant <- function(value, con) {
+  if (length(value) != 1 || is.na(value) || (is.numeric(value) && !is.finite(value))) no_sql()
+  kind <- kind_of_value(value)
+  sql <- switch(kind, text = as.character(DBI::dbQuoteString(con, enc2utf8(value))), logical = if (value) "(1=1)" else "(1=0)",
+                number = format(value, digits = 17, scientific = is.double(value) && abs(value) > 1e15))
+  list(sql = sql, kind = kind)
+}
+
+sql_logic <- function(word, ...) {
+  terms <- list(...)
+  if (any(vapply(terms, `[[`, "", "kind") != "logical")) no_sql()
+  sql <- vapply(terms, `[[`, "", "sql")
+  list(sql = if (word == "NOT") paste0("(NOT ", sql, ")") else paste0("(", paste(sql, collapse = paste0(" ", word, " ")), ")"), kind = "logical")
+}
+
+# Text is only compared for equality: its order differs between databases and R.
+sql_comparison <- function(name, a, b) {
+  if (a$kind != b$kind || a$kind == "logical" || (a$kind == "text" && !name %in% c("==", "!="))) no_sql()
+  list(sql = paste0("(", a$sql, " ", switch(name, "==" = "=", "!=" = "<>", name), " ", b$sql, ")"), kind = "logical")
+}
+
+sql_arithmetic <- function(name, a, b) {
+  if (a$kind != "number" || b$kind != "number") no_sql()
+  list(sql = paste0("(1.0 * ", a$sql, " ", name, " ", b$sql, ")"), kind = "number")
+}
+
+# x %in% table is FALSE, not NA, where x is missing.
+sql_membership <- function(a, values, con) {
+  values <- values[!is.na(values)]
+  if (kind_of_value(values) != a$kind || a$kind == "logical" || !length(values) || length(values) > 500) no_sql()
+  items <- vapply(values, function(value) sql_constant(value, con)$sql, "")
+  list(sql = paste0("(", a$sql, " IS NOT NULL AND ", a$sql, " IN (", paste(items, collapse = ", "), "))"), kind = "logical")
+}

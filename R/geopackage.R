@@ -1,0 +1,174 @@
+# GeoPackage (OGC 12-128r18): an SQLite file of feature and attribute tables, read through RSQLite.
+
+open_geopackage <- function(path, layer, call, listing, name, format) {
+  con <- connect_geopackage(path, name, call, write = FALSE)
+  opened <- new_source("geopackage", path, con = con, name = name)
+  on.exit(DBI::dbDisconnect(con))
+  tables <- geopackage_tables(con, name, call)
+  if (!listing) {
+    if (!nrow(tables)) fail("format", "{.file {name}} is a GeoPackage without layers.", call = call)
+    opened$layer <- choose_layer(layer, tables$table_name, name, call)
+    opened$table <- as.list(tables[tables$table_name == opened$layer, ])
+  }
+  opened$tables <- tables
+  on.exit()
+  opened
+}
+
+# Waits for another process to let go of the file, for some seconds.
+connect_geopackage <- function(path, name, call, write) {
+  flags <- if (write) RSQLite::SQLITE_RWC else RSQLite::SQLITE_RO
+  con <- geopackage_step(name, call, DBI::dbConnect(RSQLite::SQLite(), path, flags = flags, bigint = "integer64", loadable.extensions = FALSE))
+  RSQLite::sqliteSetBusyHandler(con, 5000L)
+  con
+}
+
+# Errors of the database as ours.
+geopackage_step <- function(name, call, expr) {
+  tryCatch(expr, error = function(e) {
+    if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
+    text <- conditionMessage(e)
+    if (grepl("locked|busy", text)) {
+      fail("file", c("{.file {name}} is held by another process.", x = "{text}", i = "Close it there, then try again; nothing was changed."), call = call)
+    }
+    if (grepl("not a database|malformed|encrypted|disk image", text)) {
+      fail("format", c("Cannot read {.file {name}}.", x = "It is no SQLite file, or a damaged one: {text}"), call = call)
+    }
+    fail("file", c("Cannot use {.file {name}}.", x = "{text}"), call = call)
+  })
+}
+
+geopackage_tables <- function(con, name, call) {
+  there <- geopackage_step(name, call, DBI::dbListTables(con))
+  if (!"gpkg_contents" %in% there) {
+    fail("format", c("{.file {name}} is an SQLite file but no GeoPackage: it has no table gpkg_contents.",
+                     i = "Its tables: {.val {utils::head(there, 8)}}."), call = call)
+  }
+  geometry <- "gpkg_geometry_columns" %in% there
+  sql <- paste(
+    "SELECT c.table_name, c.data_type, c.min_x, c.min_y, c.max_x, c.max_y,",
+    if (geometry) "g.column_name, g.geometry_type_name, g.srs_id" else "NULL AS column_name, NULL AS geometry_type_name, NULL AS srs_id",
+    "FROM gpkg_contents c", if (geometry) "LEFT JOIN gpkg_geometry_columns g ON g.table_name = c.table_name",
+    "WHERE c.data_type IN ('features', 'attributes') ORDER BY c.rowid"
+  )
+  tables <- geopackage_step(name, call, DBI::dbGetQuery(con, sql))
+  tables[tables$table_name %in% there, ]
+}
+
+close_source.source_geopackage <- function(source) {
+  DBI::dbDisconnect(source$con)
+  if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE)
+}
+
+source_layers.source_geopackage <- function(source) {
+  type <- geopackage_kinds[toupper(source$tables$geometry_type_name)]
+  list(layer = source$tables$table_name, format = rep("geopackage", nrow(source$tables)),
+       geometry_type = ifelse(is.na(source$tables$column_name), "none", unname(type)))
+}
+
+geopackage_kinds <- c(
+  POINT = "point", LINESTRING = "line", POLYGON = "polygon", MULTIPOINT = "multipoint", MULTILINESTRING = "multiline",
+  MULTIPOLYGON = "multipolygon", GEOMETRYCOLLECTION = "collection", GEOMETRY = NA
+)
+
+# The attribute columns of a table with their declared types, without the key that only numbers the rows.
+geopackage_fields <- function(source) {
+  info <- DBI::dbGetQuery(source$con, paste0("PRAGMA table_info(", DBI::dbQuoteIdentifier(source$con, source$layer), ")"))
+  number <- info$pk > 0 & info$name %in% c("fid", "row_fid")
+  info <- info[!number & !info$name %in% source$table$column_name, ]
+  list(name = info$name, declared = toupper(sub("\\(.*", "", info$type)))
+}
+
+geopackage_kind <- function(declared) {
+  kinds <- c(BOOLEAN = "logical", TINYINT = "number", SMALLINT = "number", MEDIUMINT = "number", INT = "number", INTEGER = "number",
+             FLOAT = "number", DOUBLE = "number", REAL = "number", TEXT = "text", DATE = "date", DATETIME = "datetime", BLOB = "blob")
+  kind <- unname(kinds[declared])
+  ifelse(is.na(kind), "other", kind)
+}
+
+prototype_of_kinds <- function(kinds, names) {
+  empty <- list(logical = logical(), number = double(), text = character(), date = as.Date(character()), datetime = as_datetime(character()), blob = list())
+  stats::setNames(lapply(kinds, function(kind) empty[[kind]] %||% character()), names)
+}
+
+read_source.source_geopackage <- function(source, query) {
+  con <- source$con
+  crs <- geopackage_crs(source, query$call)
+  query <- settle_window(query, crs)
+  fields <- geopackage_fields(source)
+  kinds <- stats::setNames(geopackage_kind(fields$declared), fields$name)
+  wanted <- chosen_columns(query, prototype_of_kinds(kinds, fields$name))
+  shape <- if (!is.na(source$table$column_name)) source$table$column_name
+  quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
+  tested <- where_columns(query, fields$name)
+  condition <- if (has_where(query)) sql_condition(query$where, as.list(kinds[kinds %in% c("number", "text")]), con)
+  conditions <- c(condition, geopackage_window(source, query$within, quote_name))
+  selected <- c(union(wanted, if (is.null(condition)) tested), shape)
+  if (!length(selected)) selected <- fields$name[1]
+  sql <- paste("SELECT", paste(quote_name(selected), collapse = ", "), "FROM", quote_name(source$layer),
+               if (length(conditions)) paste("WHERE", paste(conditions, collapse = " AND ")))
+  rows <- geopackage_step(source$name, query$call, DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]])
+  found <- geopackage_step(source$name, query$call, fetch_layer(
+    con, sql, NULL, query, shape, "geopackage", adjust = function(name, values) sqlite_column(values, kinds[[name]]),
+    expected = as.double(rows), label = paste("Reading", source$layer), where_done = !is.null(condition)
+  ))
+  columns <- Map(narrow_integers, found$columns, names(found$columns))
+  if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
+  shapes <- if (!is.null(found$shapes)) shapes_of_core(found$shapes, crs)
+  layer_content(stats::setNames(columns[wanted], names(wanted)), shapes, geopackage_rows(source), query)
+}
+
+# SQLite keeps any value in any column; the declared type says what is meant.
+sqlite_column <- function(values, kind) {
+  switch(kind,
+    logical = as.logical(values),
+    date = as.Date(as.character(values), optional = TRUE),
+    datetime = as_datetime(as.character(values)),
+    text = as.character(values),
+    values
+  )
+}
+
+# Rows that the spatial index finds for a window; without an index the decoder tests every row's box.
+geopackage_window <- function(source, window, quote_name) {
+  if (is.null(window) || is.na(source$table$column_name)) return(NULL)
+  index <- paste0("rtree_", source$layer, "_", source$table$column_name)
+  if (!index %in% DBI::dbListTables(source$con)) return(NULL)
+  edges <- format(window, digits = 17, trim = TRUE)
+  sprintf("rowid IN (SELECT id FROM %s WHERE maxx >= %s AND minx <= %s AND maxy >= %s AND miny <= %s)",
+          quote_name(index), edges[1], edges[3], edges[2], edges[4])
+}
+
+geopackage_rows <- function(source) {
+  as.double(DBI::dbGetQuery(source$con, paste("SELECT count(*) FROM", DBI::dbQuoteIdentifier(source$con, source$layer)))[[1]])
+}
+
+geopackage_crs <- function(source, call) {
+  id <- source$table$srs_id
+  if (is.na(id) || id %in% c(0, -1)) return(NULL)
+  row <- DBI::dbGetQuery(source$con, "SELECT * FROM gpkg_spatial_ref_sys WHERE srs_id = ?", params = list(as.integer(id)))
+  if (!nrow(row)) {
+    caution("crs", "{.file {basename(source$name)}} names the CRS {id}, which it does not define; the layer has none.")
+    return(NULL)
+  }
+  code <- row$organization_coordsys_id
+  if (toupper(row$organization) == "EPSG" && !is.null(core_crs_find(as.integer(code)))) return(crs_by_code(as.integer(code), call))
+  tryCatch(crs_from_text(row$definition, source = source$name), civicatlas_error_crs = function(e) {
+    caution("crs", c("The CRS of {.val {source$layer}} cannot be read, so the layer has none.", x = "{conditionMessage(e)}"))
+    NULL
+  })
+}
+
+source_header.source_geopackage <- function(source) {
+  fields <- geopackage_fields(source)
+  words <- c(logical = "logical", number = "number", text = "text", date = "date", datetime = "date and time", blob = "blob", other = "other")
+  type <- unname(words[geopackage_kind(fields$declared)])
+  type[grepl("INT", fields$declared)] <- "integer"
+  table <- source$table
+  spatial <- !is.na(table$column_name)
+  list(
+    rows = geopackage_rows(source), kinds = if (spatial) unname(geopackage_kinds[toupper(table$geometry_type_name)]) else character(),
+    extent = if (spatial) as.double(c(table$min_x, table$min_y, table$max_x, table$max_y)),
+    crs = if (spatial) geopackage_crs(source, NULL), fields = tibble::tibble(name = fields$name, type = type)
+  )
+}

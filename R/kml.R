@@ -1,0 +1,100 @@
+# KML (OGC 07-147r2): xml2 reads the document, the core its geometry. A folder with placemarks of its own is a layer.
+
+open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "kml") {
+  bytes <- core(core_read_bytes(path, -1), source = name, call = call)
+  document <- tryCatch(xml2::read_xml(bytes), error = function(e) {
+    fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {conditionMessage(e)}"), call = call)
+  })
+  if (xml2::xml_name(document) != "kml") {
+    fail("format", "{.file {name}} is XML but no KML: it starts with the element {.val {xml2::xml_name(document)}}.", call = call)
+  }
+  xml2::xml_ns_strip(document)
+  opened <- new_source("kml", path, document = document, folders = kml_folders(document), name = name)
+  if (!is.null(layer)) opened$layer <- one_of(layer, c(names(opened$folders), stem_of(name)), "layer", call = call)
+  opened
+}
+
+# Folders that hold placemarks themselves, by name.
+kml_folders <- function(document) {
+  folders <- xml2::xml_find_all(document, "//Folder[Placemark]")
+  names <- xml2::xml_text(xml2::xml_find_first(folders, "./name"))
+  names[is.na(names)] <- "folder"
+  stats::setNames(as.list(folders), make.unique(names, sep = "_"))
+}
+
+source_layers.source_kml <- function(source) {
+  layers <- names(source$folders) %||% stem_of(source$name)
+  if (length(layers) < 2) layers <- stem_of(source$name)
+  list(layer = layers, format = rep("kml", length(layers)), geometry_type = rep(NA_character_, length(layers)))
+}
+
+read_source.source_kml <- function(source, query) {
+  inside <- source$folders[[source$layer %||% ""]]
+  placemarks <- if (is.null(inside)) xml2::xml_find_all(source$document, "//Placemark") else xml2::xml_find_all(inside, "./Placemark")
+  columns <- kml_columns(source$document, placemarks)
+  if (is.null(inside) && length(source$folders) > 1) columns$folder <- xml2::xml_text(xml2::xml_find_first(placemarks, "ancestor::Folder[1]/name"))
+  query <- settle_window(query, crs_by_code(4326, query$call))
+  wanted <- chosen_columns(query, lapply(columns, vctrs::vec_ptype))
+  rows <- rows_where(query, columns[where_columns(query, names(columns))], length(placemarks))
+  geometry <- xml2::xml_find_first(placemarks[rows], "./*[self::Point or self::LineString or self::LinearRing or self::Polygon or self::MultiGeometry or self::Model]")
+  found <- core(core_read_kml(as.character(geometry)), source = source$name, call = query$call)
+  report_notices(found$notices, source$name)
+  shapes <- shapes_of_core(found, crs_by_code(4326, query$call))
+  inside <- rows_within(query, shapes)
+  columns <- lapply(stats::setNames(columns[wanted], names(wanted)), function(column) column[rows[inside]])
+  layer_content(columns, shapes[inside], length(placemarks), query)
+}
+
+# name, description and time where any placemark has them, and the fields of ExtendedData.
+kml_columns <- function(document, placemarks) {
+  simple <- lapply(c(name = "./name", description = "./description", when = "./TimeStamp/when", begin = "./TimeSpan/begin", end = "./TimeSpan/end"),
+                   function(path) xml2::xml_text(xml2::xml_find_first(placemarks, path)))
+  simple <- simple[!vapply(simple, function(column) all(is.na(column)), NA)]
+  data <- kml_extended_data(placemarks)
+  # A name that only repeats a field of the same name is one column.
+  repeated <- vapply(intersect(names(simple), names(data)), function(name) identical(simple[[name]], data[[name]]), NA)
+  simple <- simple[setdiff(names(simple), names(repeated)[repeated])]
+  types <- kml_schema(document)
+  typed <- Map(function(column, name) kml_typed(column, types[name]), data, names(data))
+  columns <- c(simple, typed)
+  stats::setNames(columns, make.unique(names(columns), sep = "_"))
+}
+
+# Fields as text, one column a name.
+kml_extended_data <- function(placemarks) {
+  nodes <- xml2::xml_find_all(placemarks, "./ExtendedData/Data | ./ExtendedData/SchemaData/SimpleData", flatten = FALSE)
+  row <- rep(seq_along(nodes), lengths(nodes))
+  all <- unlist(lapply(nodes, function(set) lapply(seq_along(set), function(i) set[[i]])), recursive = FALSE)
+  if (!length(all)) return(list())
+  names <- vapply(all, xml2::xml_attr, "", attr = "name")
+  values <- vapply(all, function(node) {
+    value <- if (xml2::xml_name(node) == "Data") xml2::xml_find_first(node, "./value") else node
+    xml2::xml_text(value)
+  }, "")
+  names[is.na(names)] <- "value"
+  lapply(split(seq_along(all), factor(names, unique(names))), function(at) {
+    column <- rep(NA_character_, length(placemarks))
+    column[row[at]] <- values[at]
+    column
+  })
+}
+
+kml_schema <- function(document) {
+  fields <- xml2::xml_find_all(document, "//Schema/SimpleField")
+  stats::setNames(xml2::xml_attr(fields, "type"), xml2::xml_attr(fields, "name"))
+}
+
+# As the schema says; without one numbers are recognised as in other text files.
+kml_typed <- function(column, type) {
+  if (is.na(type)) return(typed_column(column))
+  number <- function(convert) {
+    values <- suppressWarnings(convert(column))
+    if (any(is.na(values) & !is.na(column))) column else values
+  }
+  switch(type,
+    bool = ifelse(is.na(column), NA, column %in% c("1", "true", "TRUE")),
+    int = , uint = , short = , ushort = if (all(abs(suppressWarnings(as.double(column))) <= .Machine$integer.max, na.rm = TRUE)) number(as.integer) else number(as.double),
+    double = , float = number(as.double),
+    column
+  )
+}

@@ -1,0 +1,137 @@
+#' Turn text that holds numbers into numbers
+#'
+#' Numbers often come in as text: with thousands separators, decimal commas, percent signs, currency signs, parentheses
+#' around negative ones, or blanks and dashes where there are none. `mend_numbers()` turns columns of such text into
+#' numbers and says for each what it changed and what it could not.
+#'
+#' Which of comma and point divides thousands and which decimals is told by the column as a whole: by a value that has
+#' both, that has one of them twice, or that has other than three digits after it. Where every value could be read either
+#' way ("1,234"), the mark divides thousands if there are groups of three digits after it throughout.
+#'
+#' @param x A spatial frame or data frame.
+#' @param ... Columns to mend, as in [dplyr::select()]; by default all text columns in which most values are numbers,
+#'   except those with leading zeros, which are names.
+#' @param decimal `"."` or `","` to say which mark divides decimals, or `NULL` to let each column tell.
+#' @param missing Texts that stand for no value, beside blanks.
+#' @return `x` with numbers in the mended columns: integers where all are whole and fit, a share (`0.12`) where a percent
+#'   sign stood. What could not be read is missing and listed in a warning.
+#' @section Errors: `civicatlas_error_column` for a column that is not there or is not text.
+#' @examples
+#' stalls <- data.frame(name = c("Kelp", "Tern"), visits = c("1,204", "(36)"), share = c("12.5 %", "n/a"))
+#' mend_numbers(stalls)
+#' @export
+mend_numbers <- function(x, ..., decimal = NULL, missing = c("-", "--", "\u2013", "\u2014", ".", "..", "n/a", "N/A", "NA", "null", "NULL", "none", "?")) {
+  started <- clock()
+  call <- rlang::current_env()
+  if (!is.null(decimal)) one_of(decimal, c(".", ","), "decimal", call = call)
+  data <- if (is_spatial_frame(x)) attribute_table(x) else x
+  columns <- if (...length()) names(choose_columns(tibble::as_tibble(data), rlang::expr(c(...)), "...", call)) else columns_of_number_text(data, missing)
+  for (column in columns) {
+    if (is.factor(data[[column]])) data[[column]] <- as.character(data[[column]])
+    if (!is.character(data[[column]]) && !is.numeric(data[[column]])) {
+      fail("column", "Column {.val {column}} is {class_in_words(data[[column]])}, not text.", call = call)
+    }
+  }
+  columns <- columns[!vapply(data[columns], is.numeric, NA)]
+  if (!length(columns)) say("{.fn mend_numbers}: no column of text that holds numbers; nothing changed.")
+  mended <- lapply(stats::setNames(columns, columns), function(column) mend_text(data[[column]], decimal, missing))
+  for (column in columns) x[[column]] <- mended[[column]]$values
+  notes <- vapply(columns, function(column) paste0(column, ": ", mend_account(mended[[column]])), "")
+  for (note in notes) say(paste0("{.fn mend_numbers} ", escape(note), "."))
+  warn_of_unread(mended)
+  record(x, x, "mend_numbers", rlang::current_call(), nrow(x), notes, started)
+}
+
+# Text columns that are numbers for the most part, and not names that begin with zeros.
+columns_of_number_text <- function(data, missing) {
+  is_candidate <- vapply(data, function(column) {
+    if (!is.character(column)) return(FALSE)
+    parts <- number_parts(unique(column), missing)
+    present <- parts$state != "blank"
+    any(present) && mean(parts$state[present] == "number") > 0.5 && !any(grepl("^0[0-9]", parts$digits[present]))
+  }, NA)
+  names(data)[is_candidate]
+}
+
+# What each text is made of: its digits with their marks, its sign, a percent sign; `state` is number, blank or other.
+number_parts <- function(text, missing) {
+  core <- trimws(gsub("[\u00a0\u202f\u2009]", " ", text))
+  blank <- is.na(core) | !nzchar(core) | core %in% missing
+  percent <- grepl("%$", core)
+  core <- trimws(sub("%$", "", core))
+  negative <- grepl("^\\(.*\\)$", core)
+  core <- trimws(gsub("^\\(|\\)$", "", core))
+  core <- trimws(gsub("^[$\u20ac\u00a3\u00a5]|[$\u20ac\u00a3\u00a5]$", "", core))
+  minus <- grepl("^[-\u2212]|-$", core)
+  core <- trimws(gsub("^[-+\u2212]|-$", "", core))
+  core <- trimws(gsub("^[$\u20ac\u00a3\u00a5]", "", core))
+  digits <- gsub("(?<=[0-9])[ '\u2019](?=[0-9]{3}([^0-9]|$))", "", core, perl = TRUE)
+  is_number <- grepl("^([0-9]+([.,][0-9]+)*[.,]?|[.,][0-9]+)([eE][-+]?[0-9]+)?$", digits)
+  state <- ifelse(blank, "blank", ifelse(is_number, "number", "other"))
+  list(digits = digits, sign = ifelse(negative | minus, -1, 1), bracketed = negative, percent = percent, state = state)
+}
+
+# The mark that divides decimals, as the column tells.
+decimal_mark <- function(digits) {
+  both <- grep("[.].*,|,.*[.]", digits, value = TRUE)
+  if (length(both)) return(if (mean(regexpr("[^,]*$", both) > regexpr("[^.]*$", both)) > 0.5) "," else ".")
+  for (mark in c(",", ".")) {
+    with_mark <- grep(mark, digits, value = TRUE, fixed = TRUE)
+    if (!length(with_mark)) next
+    repeated <- any(lengths(regmatches(with_mark, gregexpr(mark, with_mark, fixed = TRUE))) > 1)
+    grouped <- all(grepl(paste0("^[1-9][0-9]{0,2}([", mark, "][0-9]{3})+$"), with_mark))
+    if (repeated || (grouped && mark == ",")) return(setdiff(c(",", "."), mark))
+    return(mark)
+  }
+  "."
+}
+
+mend_text <- function(text, decimal, missing) {
+  distinct <- unique(text)
+  parts <- number_parts(distinct, missing)
+  is_number <- parts$state == "number"
+  mark <- decimal %||% decimal_mark(parts$digits[is_number])
+  other <- setdiff(c(",", "."), mark)
+  digits <- gsub(other, "", parts$digits, fixed = TRUE)
+  well_grouped <- !grepl(other, parts$digits, fixed = TRUE) | grepl(paste0("^[0-9]{1,3}([", other, "][0-9]{3})+([", mark, "]|$)"), parts$digits)
+  is_number <- is_number & well_grouped & lengths(regmatches(digits, gregexpr(mark, digits, fixed = TRUE))) <= 1
+  values <- rep(NA_real_, length(distinct))
+  values[is_number] <- as.double(sub(mark, ".", digits[is_number], fixed = TRUE)) * parts$sign[is_number]
+  as_share <- is_number & parts$percent
+  values[as_share] <- values[as_share] / 100
+  at <- match(text, distinct)
+  unread <- !is_number & parts$state != "blank"
+  list(
+    values = narrow_numbers(values[at]), mark = mark, count = sum(is_number[at]), blank = sum((parts$state == "blank")[at]),
+    grouped = sum((is_number & grepl(other, parts$digits, fixed = TRUE))[at]), comma = mark == "," && any(is_number & grepl(",", digits)),
+    percent = sum(as_share[at]), bracketed = sum((is_number & parts$bracketed)[at]), unread = which(unread[at]), texts = text[unread[at]]
+  )
+}
+
+narrow_numbers <- function(values) {
+  whole <- all(values == round(values) & abs(values) <= .Machine$integer.max, na.rm = TRUE)
+  if (whole) as.integer(values) else values
+}
+
+mend_account <- function(mended) {
+  what <- c(
+    if (mended$grouped) paste(format_count(mended$grouped), "with thousands separators"),
+    if (mended$comma) "decimal commas",
+    if (mended$percent) paste(format_count(mended$percent), "percentages as shares"),
+    if (mended$bracketed) paste(format_count(mended$bracketed), "in parentheses as negative"),
+    if (mended$blank) paste(format_count(mended$blank), "blank"),
+    if (length(mended$unread)) paste(format_count(length(mended$unread)), "not read")
+  )
+  paste0(counted(mended$count, "number"), if (length(what)) paste0(" (", paste(what, collapse = ", "), ")"))
+}
+
+warn_of_unread <- function(mended) {
+  bad <- Filter(function(column) length(column$unread) > 0, mended)
+  if (!length(bad)) return(invisible())
+  lines <- vapply(names(bad), function(name) {
+    shown <- utils::head(unique(bad[[name]]$texts), 4)
+    sprintf("%s: %s (row %d%s)", name, paste0("\"", shown, "\"", collapse = ", "), bad[[name]]$unread[1], if (length(bad[[name]]$unread) > 1) ", \u2026" else "")
+  }, "")
+  caution("data", c("{counted(sum(lengths(lapply(bad, `[[`, 'unread'))), 'text')} that {?is/are} no number became missing:",
+                    stats::setNames(escape(lines), rep("*", length(lines)))))
+}

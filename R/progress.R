@@ -1,0 +1,21 @@
+# Progress bars: shown after a second, on a terminal alone; work that is interrupted takes its bar away.
+
+# Runs `expr`; the core tells how far each of its steps is.
+with_progress <- function(label, expr) {
+  if (!shows_progress()) return(expr)
+  bar <- new_progress(label)
+  core_set_progress(function(done) bar(done))
+  on.exit(core_set_progress(NULL))
+  expr
+}
+
+shows_progress <- function() !isTRUE(getOption("civicatlas.quiet")) && cli::is_dynamic_tty()
+
+# A function that takes the fraction done, or NULL where it is not known.
+new_progress <- function(label, env = rlang::caller_env()) {
+  if (!shows_progress()) return(function(done) invisible())
+  old <- options(cli.progress_show_after = 1)
+  id <- cli::cli_progress_bar(label, total = 1000, .envir = env, clear = TRUE)
+  options(old)
+  function(done) cli::cli_progress_update(set = min(1000, round(1000 * (done %||% 0))), id = id, .envir = env)
+}

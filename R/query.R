@@ -1,0 +1,70 @@
+# What read_layer() wants of a source. Every format is handed one and leaves out what is not wanted before it decodes it.
+
+new_query <- function(where, within, columns, crs = NULL, encoding = NULL, coords = NULL, wkt = NULL, damaged = "refuse", call = NULL) {
+  list(where = where, within = within, columns = columns, crs = crs, encoding = encoding, coords = coords, wkt = wkt,
+       skip_damaged = damaged == "skip", call = call)
+}
+
+whole_query <- function(call) new_query(rlang::quo(NULL), NULL, rlang::quo(NULL), call = call)
+
+has_where <- function(query) !rlang::quo_is_null(query$where)
+
+# The chosen columns of those that there are: a character vector of names in the source, named as they shall be called.
+# `prototype` is a list of empty vectors by name, or the names alone where the types are not known beforehand.
+chosen_columns <- function(query, prototype) {
+  if (is.character(prototype)) prototype <- stats::setNames(rep(list(logical()), length(prototype)), prototype)
+  names <- names(prototype) %||% character()
+  if (rlang::quo_is_null(query$columns)) return(stats::setNames(names, names))
+  table <- tibble::new_tibble(c(prototype, if (!"geometry" %in% names) list(geometry = logical())), nrow = 0L)
+  at <- tryCatch(tidyselect::eval_select(query$columns, table), vctrs_error_subscript_oob = function(e) {
+    need_column(table[names], as.character(e$i)[1], "columns", call = query$call)
+    rlang::cnd_signal(e)
+  })
+  chosen <- stats::setNames(names(table)[at], names(at))
+  chosen[chosen %in% names]
+}
+
+# The columns that `where` speaks of.
+where_columns <- function(query, names) {
+  if (!has_where(query)) return(character())
+  variables <- setdiff(all.vars(query$where), c(".data", ".env"))
+  for (name in setdiff(variables, names)) {
+    if (!exists(name, envir = rlang::quo_get_env(query$where))) {
+      need_column(stats::setNames(as.list(names), names), name, "where", call = query$call)
+    }
+  }
+  intersect(variables, names)
+}
+
+# Rows of a table for which `where` is TRUE.
+rows_where <- function(query, data, size) {
+  if (!has_where(query)) return(seq_len(size))
+  keep <- rlang::eval_tidy(query$where, tibble::new_tibble(as.list(data), nrow = size))
+  if (!is.logical(keep)) fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = query$call)
+  which(rep_len(keep, size))
+}
+
+# Rows of decoded shapes whose box meets the window.
+rows_within <- function(query, shapes) {
+  window <- query$within
+  if (is.null(window)) return(seq_along(shapes))
+  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  which(boxes[1, ] <= window[3] & boxes[3, ] >= window[1] & boxes[2, ] <= window[4] & boxes[4, ] >= window[2])
+}
+
+# `within` as xmin, ymin, xmax, ymax. A frame's CRS must be the layer's, which the source's header tells.
+settle_window <- function(query, layer_crs) {
+  within <- query$within
+  if (is.null(within)) return(query)
+  if (is.numeric(within)) {
+    if (length(within) != 4 || anyNA(within)) {
+      fail("argument", "{.arg within} as numbers must be xmin, ymin, xmax, ymax.", call = query$call)
+    }
+    query$within <- as.double(within)
+    return(query)
+  }
+  crs <- query$crs %||% layer_crs
+  check_same_crs(new_shapes(crs = crs), within, "the layer", "within", call = query$call)
+  query$within <- unname(extent_of(within))
+  query
+}

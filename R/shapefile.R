@@ -1,0 +1,171 @@
+# Shapefiles and dBASE tables: which fields and records to read, and in what encoding.
+
+# An open table: the core's reader, its fields with names in UTF-8, and the encoding of its text.
+open_table <- function(source, query) {
+  members <- source$members
+  if (is.null(members$dbf)) return(NULL)
+  name <- member_name(source, "dbf")
+  reader <- core(core_open_dbase(members$dbf, members$dbt %||% members$fpt, query$skip_damaged), source = name, call = query$call)
+  header <- core_dbase_header(reader)
+  stated <- if (!is.null(members$cpg)) core_encoding_of_cpg(read_text(members$cpg)) else header$encoding
+  encoding <- query$encoding %||% stated
+  names <- make.unique(decoded(header$names, encoding, query$call), sep = "_")
+  list(reader = reader, names = names, types = header$types, decimals = header$decimals, records = header$records, encoding = encoding, name = name)
+}
+
+member_name <- function(source, member) {
+  place <- source$members[[member]]
+  if (is.character(place)) place else paste0(place$archive, "/", basename(place$entry))
+}
+
+# What an empty column of each field looks like, for choosing columns by type.
+table_prototype <- function(table) {
+  kinds <- list(C = character(), M = character(), N = double(), F = double(), L = logical(), D = as.Date(character()), I = integer(), O = double())
+  stats::setNames(lapply(table$types, function(type) kinds[[type]] %||% character()), table$names)
+}
+
+read_fields <- function(table, fields, rows, query) {
+  if (!length(fields)) return(list())
+  found <- core(core_read_dbase(table$reader, match(fields, table$names), rows), source = table$name, call = query$call)
+  report_notices(found$notices, table$name)
+  columns <- stats::setNames(found$columns, fields)
+  columns[found$odd] <- lapply(columns[found$odd], decoded, from = table$encoding, call = query$call)
+  columns
+}
+
+# Reads the columns that `where` needs, then the others for the rows that are left.
+read_table_rows <- function(table, rows, query) {
+  wanted <- chosen_columns(query, table_prototype(table))
+  tested <- read_fields(table, where_columns(query, table$names), rows, query)
+  size <- length(rows)
+  if (has_where(query)) {
+    kept <- rows_where(query, tested, size)
+    rows <- rows[kept]
+    tested <- lapply(tested, function(column) column[kept])
+  }
+  rest <- read_fields(table, setdiff(wanted, names(tested)), rows, query)
+  list(columns = stats::setNames(c(tested, rest)[wanted], names(wanted)), rows = rows)
+}
+
+read_source.source_dbase <- function(source, query) {
+  table <- open_table(source, query)
+  rows <- core(core_dbase_live(table$reader, NULL), source = table$name, call = query$call)
+  found <- read_table_rows(table, rows, query)
+  if (!is.null(source$members$shp)) say("The table alone was read; its shapes are in {.file {basename(member_name(source, 'shp'))}}.")
+  layer_content(found$columns, NULL, table$records, query)
+}
+
+open_shapes <- function(source, query) {
+  members <- source$members
+  if (is.null(members$shp)) {
+    fail("file", c("{.file {source$name}} has no .shp file.",
+                   i = "Look for {.file {paste0(stem_of(source$name), '.shp')}} where the file came from."), call = query$call)
+  }
+  name <- member_name(source, "shp")
+  reader <- core(core_open_shp(members$shp, members$shx, query$skip_damaged), source = name, call = query$call)
+  list(reader = reader, header = core_shp_header(reader), name = name)
+}
+
+read_source.source_shapefile <- function(source, query) {
+  shp <- open_shapes(source, query)
+  table <- open_table(source, query)
+  crs <- crs_of_source(source)
+  query <- settle_window(query, crs)
+  rows <- seq_len(shp$header$records)
+  if (!is.null(query$within)) rows <- core(core_shp_within(shp$reader, query$within), source = shp$name, call = query$call)
+  if (is.null(table)) {
+    caution("data", "{.file {basename(source$name)}} has no .dbf file: the shapes have no attributes.")
+    chosen_columns(query, character())
+    where_columns(query, character())
+    columns <- list()
+  } else {
+    records <- records_of_shapes(table, shp, rows, query)
+    found <- read_table_rows(table, records$records, query)
+    columns <- found$columns
+    rows <- records$shapes[match(found$rows, records$records)]
+  }
+  shapes <- core(core_read_shp(shp$reader, rows), source = shp$name, call = query$call)
+  report_notices(shapes$notices, shp$name)
+  layer_content(columns, shapes_of_core(shapes, crs), shp$header$records, query)
+}
+
+# The table's records that go with some shapes. Deleted records usually keep their shape, which is left out with them;
+# where the main file was packed and the table was not, the shapes go with the records that are left.
+records_of_shapes <- function(table, shp, rows, query) {
+  live <- function(rows) core(core_dbase_live(table$reader, rows), source = table$name, call = query$call)
+  if (table$records == shp$header$records) {
+    records <- live(rows)
+    return(list(records = records, shapes = records))
+  }
+  records <- live(NULL)
+  if (length(records) == shp$header$records) return(list(records = records[rows], shapes = rows))
+  if (query$skip_damaged) {
+    both <- rows[rows <= min(table$records, shp$header$records)]
+    caution("data", "{.file {basename(shp$name)}} has {format_count(shp$header$records)} shapes and {format_count(table$records)} records; those that pair off were read.")
+    records <- live(both)
+    return(list(records = records, shapes = records))
+  }
+  fail("format", c("Cannot read {.file {shp$name}}.",
+                   x = "It has {format_count(shp$header$records)} shapes and its table {format_count(length(records))} records, so rows cannot be told apart.",
+                   i = "One of the two files is cut off or from another layer; {.code damaged = \"skip\"} reads those that pair off."), call = query$call)
+}
+
+# A .prj that cannot be read leaves the layer without a CRS rather than unread.
+crs_of_source <- function(source) {
+  prj <- source$members$prj
+  if (is.null(prj)) return(NULL)
+  name <- member_name(source, "prj")
+  tryCatch(crs_from_text(read_text(prj), source = name), civicatlas_error_crs = function(e) {
+    caution("crs", c("The CRS in {.file {basename(name)}} cannot be read, so the layer has none.", x = "{conditionMessage(e)}"))
+    NULL
+  })
+}
+
+source_layers.source_shapefile <- function(source) {
+  shp <- open_shapes(source, whole_query(NULL))
+  list(layer = source$layer %||% stem_of(source$name), format = "shapefile", geometry_type = shp$header$kind)
+}
+
+source_header.source_shapefile <- function(source) {
+  query <- whole_query(NULL)
+  shp <- open_shapes(source, query)
+  table <- open_table(source, query)
+  extent <- if (shp$header$records) shp$header$extent else rep(NA_real_, 4)
+  list(rows = shp$header$records, kinds = shp$header$kind, extent = extent, crs = crs_of_source(source), fields = table_fields(table))
+}
+
+source_header.source_dbase <- function(source) {
+  table <- open_table(source, whole_query(NULL))
+  list(rows = table$records, kinds = character(), extent = NULL, crs = NULL, fields = table_fields(table))
+}
+
+table_fields <- function(table) {
+  words <- c(C = "text", M = "text", N = "number", F = "number", L = "logical", D = "date", I = "integer", O = "number", B = "number",
+             T = "date and time", "@" = "date and time", Y = "number", "+" = "integer")
+  type <- unname(words[table$types])
+  type[table$types == "N" & table$decimals == 0] <- "integer"
+  tibble::tibble(name = table$names %||% character(), type = ifelse(is.na(type), "text", type))
+}
+
+# Text from a table's encoding to UTF-8. Where none is stated, text that is valid UTF-8 is taken as it is, and other
+# text as Windows-1252.
+decoded <- function(text, from, call) {
+  distinct <- unique(text)
+  odd <- !is.na(distinct) & !grepl("^[ -~]*$", distinct, useBytes = TRUE)
+  if (!any(odd)) return(text)
+  bytes <- distinct[odd]
+  if (!nzchar(from)) from <- if (all(validUTF8(bytes))) "UTF-8" else "CP1252"
+  Encoding(bytes) <- "unknown"
+  utf8 <- tryCatch(iconv(bytes, from = from, to = "UTF-8"), error = function(e) {
+    fail("argument", c("The encoding {.val {from}} is not known.", i = "Name another with {.arg encoding}, for example {.val CP1252}."), call = call)
+  })
+  lost <- is.na(utf8)
+  if (any(lost)) {
+    utf8[lost] <- iconv(bytes[lost], from = from, to = "UTF-8", sub = "byte")
+    caution("data", c("{counted(sum(lost), 'text')} held bytes that are not {from}; they are shown as {.code <hh>}.",
+                      i = "Name the right encoding with {.arg encoding}."))
+  }
+  result <- distinct
+  result[odd] <- utf8
+  result[match(text, distinct)]
+}

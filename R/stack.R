@@ -1,0 +1,95 @@
+#' Compare and stack layers
+#'
+#' `compare_columns()` shows which columns two tables share, by name and type, before they are stacked.
+#' `stack_layers()` puts the rows of several layers one after the other, columns matched by name, types promoted where
+#' they differ (logical, integer, number, text; date with date), and missing values where a layer lacks a column.
+#'
+#' @param x,y Spatial frames or data frames.
+#' @param ... Spatial frames on one CRS, or data frames; named ones give their names to `source`.
+#' @param source Name of a column that tells the layer each row came from, or `NULL` for none.
+#' @return `compare_columns()` a tibble of `column`, `in_x` and `in_y` (types, `NA` where it is missing) and `same`, with
+#'   columns whose names differ in case, blanks or cutting alone paired in `nearest`. `stack_layers()` a spatial frame or
+#'   tibble; what was promoted or filled is said.
+#' @section Errors: `civicatlas_error_crs_mismatch` where CRSs differ, `civicatlas_error_argument` where some have shapes
+#'   and some have not.
+#' @examples
+#' old <- data.frame(ward_id = c("01", "02"), seats = 3:4)
+#' new <- data.frame(ward_id = "03", seats = "12", opened = 2026)
+#' compare_columns(old, new)
+#' stack_layers(old = old, new = new, source = "survey")
+#' @export
+stack_layers <- function(..., source = NULL) {
+  started <- clock()
+  call <- rlang::current_env()
+  layers <- rlang::list2(...)
+  if (length(layers) == 1 && is.list(layers[[1]]) && !is.data.frame(layers[[1]])) layers <- layers[[1]]
+  if (!length(layers) || !all(vapply(layers, is.data.frame, NA))) fail("argument", "Give the layers to stack as spatial frames or data frames.", call = call)
+  spatial <- vapply(layers, is_spatial_frame, NA)
+  if (any(spatial) && !all(spatial)) {
+    fail("argument", c("Some layers have shapes and some have not.", i = "Without: {.val {which(!spatial)}}; give them shapes or take {.fn attribute_table} of the others."), call = call)
+  }
+  labels <- names(layers) %||% rep("", length(layers))
+  labels[!nzchar(labels)] <- as.character(which(!nzchar(labels)))
+  sizes <- vapply(layers, nrow, 0L)
+  tables <- lapply(layers, function(layer) as.list(dplyr::ungroup(attribute_table(layer))))
+  columns <- stack_columns(tables, sizes)
+  say_stacked(tables, columns)
+  if (!is.null(source)) columns <- c(stats::setNames(list(rep(labels, sizes)), source), columns)
+  out <- if (!all(spatial)) tibble::new_tibble(columns, nrow = sum(sizes)) else {
+    for (i in seq_along(layers)[-1]) check_same_crs(layers[[1]], layers[[i]], labels[1], labels[i], call = call)
+    frame_of(list(columns = columns, shapes = vctrs::vec_c(!!!unname(lapply(layers, as_shapes)))))
+  }
+  say("{.fn stack_layers}: {paste(format_count(sizes), collapse = ' + ')} = {counted(nrow(out), 'row')}.")
+  record(out, if (all(spatial)) layers[[1]], "stack_layers", rlang::current_call(), sum(sizes), NULL, started)
+}
+
+# Columns of several tables, matched by name, one after the other.
+stack_columns <- function(tables, sizes) {
+  names <- unique(unlist(lapply(tables, names)))
+  lapply(stats::setNames(names, names), function(name) {
+    pieces <- Map(function(table, size) table[[name]] %||% vctrs::unspecified(size), tables, sizes)
+    stack_values(pieces)
+  })
+}
+
+# Values of one column; text where their types have nothing else in common.
+stack_values <- function(pieces) {
+  pieces <- lapply(unname(pieces), function(piece) if (is.factor(piece)) as.character(piece) else if (all(is.na(piece))) vctrs::unspecified(length(piece)) else piece)
+  tryCatch(vctrs::vec_c(!!!pieces), vctrs_error_incompatible_type = function(e) {
+    as_text <- function(piece) if (inherits(piece, "vctrs_unspecified")) rep(NA_character_, length(piece)) else if (is.double(piece) && !is.object(piece)) core_number_text(piece, -1L) else as.character(piece)
+    unlist(lapply(pieces, as_text))
+  })
+}
+
+say_stacked <- function(tables, columns) {
+  for (name in names(columns)) {
+    types <- vapply(tables, function(table) if (is.null(table[[name]])) NA_character_ else plain_class(table[[name]]), "")
+    if (anyNA(types)) say("Column {.val {name}} is missing in {counted(sum(is.na(types)), 'layer')}: filled with missing values.")
+    if (length(unique(stats::na.omit(types))) > 1) say("Column {.val {name}} differs in type ({unique(stats::na.omit(types))}): now {plain_class(columns[[name]])}.")
+  }
+}
+
+plain_class <- function(column) sub(" \\(numbers\\)", "", class_in_words(column))
+
+#' @rdname stack_layers
+#' @export
+compare_columns <- function(x, y) {
+  x <- attribute_table(x)
+  y <- attribute_table(y)
+  names <- union(names(x), names(y))
+  type_in <- function(table) vapply(names, function(name) if (name %in% names(table)) plain_class(table[[name]]) else NA_character_, "", USE.NAMES = FALSE)
+  out <- tibble::tibble(column = names, in_x = type_in(x), in_y = type_in(y))
+  out$same <- !is.na(out$in_x) & !is.na(out$in_y) & out$in_x == out$in_y
+  out$nearest <- ifelse(is.na(out$in_y), near_names(names, setdiff(names(y), names(x))), ifelse(is.na(out$in_x), near_names(names, setdiff(names(x), names(y))), NA_character_))
+  say("{.fn compare_columns}: {sum(out$same)} alike, {sum(!is.na(out$in_x) & !is.na(out$in_y) & !out$same)} of another type, {sum(is.na(out$in_y))} only in x, {sum(is.na(out$in_x))} only in y.")
+  out
+}
+
+# Of other names the one that differs in case, marks or cutting to ten bytes alone.
+near_names <- function(names, others) {
+  plain <- function(name) gsub("[^a-z0-9]", "", tolower(name))
+  vapply(names, function(name) {
+    same <- plain(others) == plain(name) | (nchar(others) >= 8 & startsWith(plain(name), plain(others))) | (nchar(name) >= 8 & startsWith(plain(others), plain(name)))
+    if (any(same)) others[which(same)[1]] else NA_character_
+  }, "", USE.NAMES = FALSE)
+}

@@ -1,0 +1,83 @@
+# Layers at web addresses: files are fetched whole, collections of an OGC API - Features page by page.
+
+open_web <- function(url, layer, call, listing) {
+  need_package("httr2", "Reading from the web", call)
+  place <- features_place(url)
+  if (!is.null(place)) return(open_features(place, layer %||% place$collection, call, listing, asked = url))
+  folder <- tempfile("web")
+  dir.create(folder)
+  keep <- FALSE
+  on.exit(if (!keep) unlink(folder, recursive = TRUE))
+  file <- fetch_file(url, folder, call)
+  landing <- features_landing(file, url)
+  if (!is.null(landing)) return(open_features(landing, layer, call, listing, asked = url))
+  if (tolower(tools::file_ext(file)) %in% c("shp", "dbf")) fetch_members(url, folder, call)
+  opened <- open_file(file, layer, call, listing, name = shown_address(url))
+  opened$temporary <- c(opened$temporary, folder)
+  keep <- TRUE
+  opened
+}
+
+# The address without what should not be shown: a password, a long query.
+shown_address <- function(url) sub("[?].*$", "", sub("//[^/@]*@", "//", url))
+
+web_request <- function(url, accept = NULL) {
+  request <- httr2::request(url) |>
+    httr2::req_user_agent(paste0("civicatlas/", utils::packageVersion("civicatlas"))) |>
+    httr2::req_retry(max_tries = 3, retry_on_failure = TRUE, backoff = function(tries) getOption("civicatlas.retry_wait", 1) * tries) |>
+    httr2::req_options(connecttimeout = 15, low_speed_limit = 1, low_speed_time = as.integer(getOption("civicatlas.web_timeout", 30)))
+  if (is.null(accept)) request else httr2::req_headers(request, Accept = accept)
+}
+
+# Performs a request; what goes wrong is an error that names the address.
+web_perform <- function(request, call, path = NULL) {
+  url <- shown_address(request$url)
+  tryCatch(httr2::req_perform(request, path = path), httr2_http = function(e) {
+    why <- paste(e$status, httr2::resp_status_desc(e$resp))
+    hint <- if (e$status %in% c(401, 403)) "The server wants a login: put user:password@ before its name." else if (e$status == 404) "Check the address." else "Try again later."
+    fail("file", c("{.url {url}} cannot be read.", x = "The server answers {why}.", i = hint), call = call)
+  }, httr2_failure = function(e) {
+    why <- conditionMessage(e$parent %||% e)
+    fail("file", c("{.url {url}} cannot be read.", x = "{why}", i = "Check the address and the connection."), call = call)
+  })
+}
+
+fetch_file <- function(url, folder, call) {
+  request <- web_request(url)
+  if (shows_progress()) request <- httr2::req_progress(request)
+  beside <- file.path(folder, "download")
+  response <- web_perform(request, call, path = beside)
+  size <- file.size(beside)
+  stated <- suppressWarnings(as.double(httr2::resp_header(response, "Content-Length") %||% NA))
+  if (is.null(httr2::resp_header(response, "Content-Encoding")) && !is.na(stated) && stated != size) {
+    fail("file", "{.url {shown_address(url)}} broke off after {format_count(size)} of {format_count(stated)} bytes.", call = call)
+  }
+  say("Fetched {.url {shown_address(url)}}: {format(structure(size, class = 'object_size'), units = 'auto', standard = 'SI')}.")
+  file <- file.path(folder, name_of_response(response, url))
+  file.rename(beside, file)
+  file
+}
+
+# The name that the server gives, else the end of the address, with an ending where the type of content tells one.
+name_of_response <- function(response, url) {
+  disposition <- httr2::resp_header(response, "Content-Disposition") %||% ""
+  name <- if (grepl("filename=", disposition)) sub(".*filename=\"?([^\";]+)\"?.*", "\\1", disposition) else utils::URLdecode(basename(sub("[?#].*$", "", url)))
+  name <- gsub("[^A-Za-z0-9._ -]", "_", basename(name))
+  if (!nzchar(name) || name %in% c(".", "..")) name <- "layer"
+  types <- c("application/geo+json" = "geojson", "application/json" = "geojson", "application/vnd.google-earth.kml+xml" = "kml",
+             "application/geopackage+sqlite3" = "gpkg", "application/vnd.apache.parquet" = "parquet", "text/csv" = "csv", "application/zip" = "zip")
+  ending <- types[httr2::resp_content_type(response) %||% ""]
+  known <- tolower(tools::file_ext(sub("[.]gz$", "", name))) %in% names(file_formats)
+  if (known || is.na(ending)) name else paste0(name, ".", ending)
+}
+
+# The side files of a shapefile, where the server has them.
+fetch_members <- function(url, folder, call) {
+  path <- sub("[?#].*$", "", url)
+  query <- substring(url, nchar(path) + 1)
+  for (member in setdiff(shapefile_members, tolower(tools::file_ext(path)))) {
+    beside <- paste0(tools::file_path_sans_ext(path), ".", member)
+    response <- tryCatch(httr2::req_perform(web_request(paste0(beside, query))), error = function(e) NULL)
+    if (!is.null(response)) writeBin(httr2::resp_body_raw(response), file.path(folder, utils::URLdecode(basename(beside))))
+  }
+}

@@ -1,0 +1,71 @@
+#include <catch2/catch.hpp>
+
+#include "kernel/shapes/antimeridian.h"
+#include "support.h"
+
+using namespace civic;
+
+namespace {
+
+AntimeridianCut cut(const std::vector<std::string>& texts) {
+  const StoreBuffer store = test::store_of(texts);
+  return cut_at_antimeridian({store.view(), test::all_handles(store.view())}, -1);
+}
+
+std::string cut_text(const std::string& text) {
+  const AntimeridianCut out = cut({text});
+  return test::text_of(out.store.view(), 0);
+}
+
+double area_of(const StoreView& store, int shape) {
+  double sum = 0;
+  const IndexRange rings = store.shape_rings(shape);
+  for (int r = rings.begin; r < rings.end; ++r) sum += signed_area_twice(store, store.vertices(r)) / 2;
+  return sum;
+}
+
+}  // namespace
+
+TEST_CASE("shapes across the antimeridian are cut there, however they are written") {
+  for (const char* text : {"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10))",
+                           "POLYGON ((170 -10, -170 -10, -170 10, 170 10, 170 -10))"}) {
+    const AntimeridianCut out = cut({text});
+    const StoreView view = out.store.view();
+    CHECK(out.cut == 1);
+    CHECK(view.parts(0).size() == 2);
+    CHECK(area_of(view, 0) == 400);
+    CHECK((view.boxes[0].xmin == -180 && view.boxes[0].xmax == 180));
+    for (const double x : view.x) CHECK(std::fabs(x) >= 170);
+  }
+  CHECK(cut_text("LINESTRING (170 0, -170 10, -160 10)") == "MULTILINESTRING ((170 0, 180 5), (-180 5, -170 10, -160 10))");
+  CHECK(cut_text("POINT (190 5)") == "POINT (-170 5)");
+  CHECK(cut_text("MULTIPOINT ((190 5), (170 5))") == "MULTIPOINT ((-170 5), (170 5))");
+  CHECK(cut_text("LINESTRING Z (170 0 0, -170 0 8)") == "MULTILINESTRING Z ((170 0 0, 180 0 4), (-180 0 4, -170 0 8))");
+  CHECK(cut_text("POLYGON ((0 0, 1 0, 1 1, 0 0))") == "POLYGON ((0 0, 1 0, 1 1, 0 0))");
+}
+
+TEST_CASE("holes go with their side, and are opened where they lie on the meridian") {
+  const AntimeridianCut beside = cut({"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10), (172 0, 172 1, 173 1, 172 0))"});
+  CHECK(area_of(beside.store.view(), 0) == 399.5);
+  const AntimeridianCut across = cut({"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10), (178 -2, 178 2, 182 2, 182 -2, 178 -2))"});
+  CHECK(area_of(across.store.view(), 0) == 400 - 16);
+  CHECK(across.store.view().rings(0).size() == 1);
+}
+
+TEST_CASE("areas add up for random stars across the meridian") {
+  std::mt19937 random(5);
+  std::uniform_real_distribution<double> off(-8, 8);
+  for (int i = 0; i < 300; ++i) {
+    const StoreBuffer star = test::store_of({test::random_star(random, 180 + off(random), off(random), 10, 5 + i % 60)});
+    const AntimeridianCut out = cut_at_antimeridian({star.view(), std::vector<int>{1}}, -1);
+    CHECK(area_of(out.store.view(), 0) == Approx(area_of(star.view(), 0)).epsilon(1e-12));
+    for (const double x : out.store.x) REQUIRE(std::fabs(x) <= 180);
+  }
+}
+
+TEST_CASE("a ring around a pole is counted and stays") {
+  const std::string text = "POLYGON ((-120 80, 0 80, 120 80, -120 80))";
+  const AntimeridianCut out = cut({text});
+  CHECK((out.cut == 0 && out.around_pole == 1));
+  CHECK(test::text_of(out.store.view(), 0) == text);
+}
