@@ -58,34 +58,6 @@ class FileWindow {
   std::vector<std::uint8_t> bytes_;
 };
 
-// Where an item of a file lies: a record's content, say.
-struct Place {
-  std::size_t at, length;
-  std::size_t end() const { return at + length; }
-};
-
-// Items [first, last) that lie close together in bytes [begin, end), so that one read fetches them all.
-struct Stretch {
-  std::size_t first, last, begin, end;
-};
-
-// Groups n items, of which place_of(i) tells the place, into stretches of a few megabytes; a gap or a step back
-// between items starts a new one.
-template <class PlaceOf>
-std::vector<Stretch> stretches_of(std::size_t n, const PlaceOf& place_of) {
-  constexpr std::size_t most_bytes = std::size_t{2} << 20, widest_gap = 16384, most_items = 1 << 16;
-  std::vector<Stretch> out;
-  for (std::size_t i = 0; i < n; ++i) {
-    const Place place = place_of(i);
-    const bool fits = !out.empty() && place.at >= out.back().end && place.at - out.back().end <= widest_gap &&
-                      place.end() - out.back().begin <= most_bytes && i - out.back().first < most_items;
-    if (!fits) out.push_back({i, i, place.at, place.at});
-    out.back().last = i + 1;
-    out.back().end = place.end();
-  }
-  return out;
-}
-
 // Writes a file whole or not at all: into a neighbour first, then renamed over the target.
 class FileWriter {
  public:

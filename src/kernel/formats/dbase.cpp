@@ -9,9 +9,9 @@
 #include <mutex>
 
 #include "../error.h"
-#include "../parallel.h"
 #include "../shapes/store.h"
 #include "../shapes/wkt.h"
+#include "visit_items.h"
 
 namespace civic {
 namespace {
@@ -138,25 +138,23 @@ void DbaseReader::read_fields(ByteSpan header) {
                       std::to_string(width_) + " (byte 10)");
 }
 
-// Calls visit(stretch number, stretch, record's bytes of the i-th chosen record) on several threads.
+// Calls visit(group, each) for groups of chosen records; each(look) calls look(place among the chosen, record's text).
 template <class Visit>
 void DbaseReader::visit(const std::vector<int>& records, const Visit& visit) const {
-  const auto stretches = stretches_of(records.size(), [&](std::size_t i) {
+  const auto place_of = [&](std::size_t i) {
     return Place{header_ + static_cast<std::size_t>(records[i]) * width_, width_};
-  });
-  parallel_for(stretches.size(), 1, [&](std::size_t number, std::size_t) {
-    const Stretch& s = stretches[number];
-    const FileContent content = dbf_.read(s.begin, s.end - s.begin);
-    const auto* base = reinterpret_cast<const char*>(content.bytes().data());
-    visit(number, s,
-          [&](std::size_t i) { return base + (header_ + static_cast<std::size_t>(records[i]) * width_ - s.begin); });
+  };
+  visit_items(dbf_, records.size(), place_of, [&](std::size_t group, const auto& each) {
+    visit(group, [&](const auto& look) {
+      each([&](std::size_t i, const std::uint8_t* record) { look(i, reinterpret_cast<const char*>(record)); });
+    });
   });
 }
 
 std::vector<int> DbaseReader::live(const std::vector<int>& records) const {
   std::vector<char> kept(records.size());
-  visit(records, [&](std::size_t, const Stretch& s, const auto& record) {
-    for (std::size_t i = s.first; i < s.last; ++i) kept[i] = *record(i) != '*';
+  visit(records, [&](std::size_t, const auto& each) {
+    each([&](std::size_t i, const char* record) { kept[i] = *record != '*'; });
   });
   std::vector<int> out;
   out.reserve(records.size());
@@ -167,7 +165,7 @@ std::vector<int> DbaseReader::live(const std::vector<int>& records) const {
 
 namespace {
 
-// What one stretch of records gives for one field, beside the values that go to the column by place.
+// What a group of records gives for one field, beside the values that go to the column by place.
 struct Piece {
   TextColumn texts;
   bool whole = true, fits = true, exact = true;
@@ -328,15 +326,16 @@ std::vector<Column> DbaseReader::read(const std::vector<int>& fields, const std:
     decoders.emplace_back(field, memo_.get(), column);
   }
 
-  std::map<std::size_t, std::vector<Piece>> pieces;  // by stretch
+  std::map<std::size_t, std::vector<Piece>> pieces;  // by group
   std::mutex lock;
-  visit(records, [&](std::size_t number, const Stretch& s, const auto& record) {
+  visit(records, [&](std::size_t number, const auto& each) {
     std::vector<Piece> here(fields.size());
-    for (std::size_t i = s.first; i < s.last; ++i)
+    each([&](std::size_t i, const char* record) {
       for (std::size_t f = 0; f < fields.size(); ++f) {
         const Field& field = fields_[fields[f]];
-        decoders[f].decode({record(i) + field.offset, static_cast<std::size_t>(field.width)}, i, records[i], here[f]);
+        decoders[f].decode({record + field.offset, static_cast<std::size_t>(field.width)}, i, records[i], here[f]);
       }
+    });
     const std::lock_guard<std::mutex> guard(lock);
     pieces.emplace(number, std::move(here));
   });
@@ -372,15 +371,15 @@ Column DbaseReader::read_text(int index, const std::vector<int>& records) {
   column.type = ColumnType::text;
   std::map<std::size_t, TextColumn> pieces;
   std::mutex lock;
-  visit(records, [&](std::size_t number, const Stretch& s, const auto& record) {
+  visit(records, [&](std::size_t number, const auto& each) {
     TextColumn texts;
-    for (std::size_t i = s.first; i < s.last; ++i) {
-      const std::string_view cell = trimmed({record(i) + field.offset, static_cast<std::size_t>(field.width)});
+    each([&](std::size_t, const char* record) {
+      const std::string_view cell = trimmed({record + field.offset, static_cast<std::size_t>(field.width)});
       if (cell.empty())
         texts.push_missing();
       else
         texts.push(cell);
-    }
+    });
     const std::lock_guard<std::mutex> guard(lock);
     pieces.emplace(number, std::move(texts));
   });

@@ -8,8 +8,8 @@
 #include <numeric>
 
 #include "../error.h"
-#include "../parallel.h"
 #include "../predicate/locate.h"
+#include "visit_items.h"
 
 namespace civic {
 namespace {
@@ -290,8 +290,6 @@ void ShapefileReader::order_by_number(const std::vector<std::uint32_t>& numbers)
   notices_.add("files with records out of order were put in the order of the records' numbers", "the .shp file");
 }
 
-Place ShapefileReader::place(std::size_t record) const { return {records_[record].at, records_[record].length}; }
-
 std::vector<int> ShapefileReader::records_within(const Box& window) const {
   const std::size_t n = records_.size();
   std::vector<char> meets(n);
@@ -317,12 +315,7 @@ std::vector<int> ShapefileReader::records_within(const Box& window) const {
       }
     });
   } else {
-    const auto stretches = stretches_of(n, place_of_box);
-    parallel_for(stretches.size(), 1, [&](std::size_t begin, std::size_t) {
-      const Stretch& s = stretches[begin];
-      const FileContent content = shp_.read(s.begin, s.end - s.begin);
-      for (std::size_t i = s.first; i < s.last; ++i) test(i, content.bytes().data() + (records_[i].at - s.begin));
-    });
+    visit_items(shp_, n, place_of_box, [&](std::size_t, const auto& each) { each(test); });
   }
   std::vector<int> found;
   for (std::size_t i = 0; i < n; ++i)
@@ -330,15 +323,11 @@ std::vector<int> ShapefileReader::records_within(const Box& window) const {
   return found;
 }
 
-// Calls visit(place among the chosen, content) for each chosen record, on several threads.
+// Calls visit(group, each) for groups of chosen records; each(look) calls look(place among the chosen, content).
 template <class Visit>
 void ShapefileReader::visit_chosen(const Visit& visit) const {
-  const auto stretches = stretches_of(chosen_.size(), [&](std::size_t i) { return place(chosen_[i]); });
-  parallel_for(stretches.size(), 1, [&](std::size_t begin, std::size_t) {
-    const Stretch& s = stretches[begin];
-    const FileContent content = shp_.read(s.begin, s.end - s.begin);
-    visit(s, [&](std::size_t i) { return content.bytes().data() + (records_[chosen_[i]].at - s.begin); });
-  });
+  const auto place_of = [&](std::size_t i) { return Place{records_[chosen_[i]].at, records_[chosen_[i]].length}; };
+  visit_items(shp_, chosen_.size(), place_of, visit);
 }
 
 void ShapefileReader::choose(std::vector<int> records) {
@@ -346,17 +335,17 @@ void ShapefileReader::choose(std::vector<int> records) {
   sizes_.assign(chosen_.size(), {});
   std::atomic<bool> any_m{m_};
   std::mutex lock;
-  visit_chosen([&](const Stretch& s, const auto& content_of) {
+  visit_chosen([&](std::size_t, const auto& each) {
     bool has_m = any_m;
-    for (std::size_t i = s.first; i < s.last; ++i) {
+    each([&](std::size_t i, const std::uint8_t* content) {
       try {
-        sizes_[i] = measure(content_of(i), chosen_[i], has_m);
+        sizes_[i] = measure(content, chosen_[i], has_m);
       } catch (const FormatError& problem) {
         if (!skip_damaged_) throw;
         const std::lock_guard<std::mutex> guard(lock);
         notices_.add("records are damaged and became missing shapes", problem.what());
       }
-    }
+    });
     if (has_m) any_m = true;
   });
   m_ = any_m;
@@ -418,10 +407,11 @@ std::vector<int> ShapefileReader::handles(int missing) const {
 
 std::size_t ShapefileReader::decode(const StoreTarget& t) {
   std::mutex lock;
-  visit_chosen([&](const Stretch& s, const auto& content_of) {
+  visit_chosen([&](std::size_t, const auto& each) {
     Notices found;
-    for (std::size_t i = s.first; i < s.last; ++i)
-      if (shapes_[i] >= 0) decode_record(content_of(i), i, t, found);
+    each([&](std::size_t i, const std::uint8_t* content) {
+      if (shapes_[i] >= 0) decode_record(content, i, t, found);
+    });
     const std::lock_guard<std::mutex> guard(lock);
     notices_.add(found);
   });

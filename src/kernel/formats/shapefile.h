@@ -50,7 +50,6 @@ class ShapefileReader {
   bool read_index(const InputFile& shx);
   void walk();
   void order_by_number(const std::vector<std::uint32_t>& numbers);
-  Place place(std::size_t record) const;
   template <class Visit>
   void visit_chosen(const Visit& visit) const;
   Size measure(const std::uint8_t* content, std::size_t record, bool& has_m) const;
