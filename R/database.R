@@ -23,7 +23,7 @@ fetch_layer <- function(con, sql, params, query, shape, form, adjust, expected, 
   }
   names <- setdiff(names(batches[[1]]), shape)
   columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(batches, `[[`, name)))
-  list(columns = columns, shapes = if (!is.null(decoder)) core_take_blobs(decoder))
+  list(columns = columns, shapes = if (!is.null(decoder)) core_take_blobs(decoder), rows = done)
 }
 
 keep_batch <- function(batch, decoder, query, shape, adjust, where_done) {
@@ -31,10 +31,9 @@ keep_batch <- function(batch, decoder, query, shape, adjust, where_done) {
   attributes <- setdiff(names(columns), shape)
   columns[attributes] <- Map(adjust, attributes, columns[attributes])
   keep_rows <- function(rows) lapply(columns, vctrs::vec_slice, i = rows)
-  if (!where_done) columns <- keep_rows(rows_where(query, columns[attributes], nrow(batch)))
+  if (has_where(query) && !where_done) columns <- keep_rows(rows_where(query, columns[attributes], nrow(batch)))
   if (is.null(decoder)) return(columns)
-  blobs <- unclass(columns[[shape]])
-  kept <- core(core_add_blobs(decoder, blobs), call = query$call)
+  kept <- core(core_add_blobs(decoder, columns[[shape]]), call = query$call)
   if (!all(kept)) columns <- keep_rows(which(kept))
   columns[attributes]
 }

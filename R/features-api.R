@@ -70,7 +70,7 @@ read_source.source_features <- function(source, query) {
     pages[[length(pages) + 1]] <- content
     bar(rows / max(about$matched %||% rows, 1))
     if (is.null(about$following) || !content$rows) break
-    url <- httr2::url_modify_relative(url, about$following)
+    url <- xml2::url_absolute(about$following, url)
     parameters <- list()
   }
   if (!is.null(about$matched) && about$matched > rows) {

@@ -107,15 +107,16 @@ read_source.source_geopackage <- function(source, query) {
   if (!length(selected)) selected <- fields$name[1]
   sql <- paste("SELECT", paste(quote_name(selected), collapse = ", "), "FROM", quote_name(source$layer),
                if (length(conditions)) paste("WHERE", paste(conditions, collapse = " AND ")))
-  rows <- geopackage_step(source$name, query$call, DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]])
+  last <- geopackage_step(source$name, query$call, DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]])
   found <- geopackage_step(source$name, query$call, fetch_layer(
     con, sql, NULL, query, shape, "geopackage", adjust = function(name, values) sqlite_column(values, kinds[[name]]),
-    expected = as.double(rows), label = paste("Reading", source$layer), where_done = !is.null(condition)
+    expected = as.double(last), label = paste("Reading", source$layer), where_done = !is.null(condition)
   ))
   columns <- Map(narrow_integers, found$columns, names(found$columns))
   if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
   shapes <- if (!is.null(found$shapes)) shapes_of_core(found$shapes, crs)
-  layer_content(stats::setNames(columns[wanted], names(wanted)), shapes, geopackage_rows(source), query)
+  rows <- if (length(conditions)) geopackage_rows(source) else found$rows
+  layer_content(stats::setNames(columns[wanted], names(wanted)), shapes, rows, query)
 }
 
 # SQLite keeps any value in any column; the declared type says what is meant.

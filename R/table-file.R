@@ -14,8 +14,6 @@ source_layers.source_spreadsheet <- function(source) {
   list(layer = source$sheets, format = rep("spreadsheet", length(source$sheets)), geometry_type = rep(NA_character_, length(source$sheets)))
 }
 
-close_source.source_spreadsheet <- function(source) if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE)
-
 read_source.source_spreadsheet <- function(source, query) {
   data <- tryCatch(suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal")), error = function(e) {
     fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{conditionMessage(e)}"), call = query$call)

@@ -24,27 +24,37 @@ shown_address <- function(url) sub("[?].*$", "", sub("//[^/@]*@", "//", url))
 web_request <- function(url, accept = NULL) {
   request <- httr2::request(url) |>
     httr2::req_user_agent(paste0("civicatlas/", utils::packageVersion("civicatlas"))) |>
-    httr2::req_retry(max_tries = 3, retry_on_failure = TRUE, backoff = function(tries) getOption("civicatlas.retry_wait", 1) * tries) |>
+    httr2::req_retry(max_tries = web_tries, backoff = function(tries) getOption("civicatlas.retry_wait", 1) * tries) |>
     httr2::req_options(connecttimeout = 15, low_speed_limit = 1, low_speed_time = as.integer(getOption("civicatlas.web_timeout", 30)))
   if (is.null(accept)) request else httr2::req_headers(request, Accept = accept)
 }
 
-# Performs a request; what goes wrong is an error that names the address.
+web_tries <- 3
+
+# Performs a request; a connection that fails is tried again as a busy server is, and what goes wrong in the end is an
+# error that names the address.
 web_perform <- function(request, call, path = NULL) {
   url <- shown_address(request$url)
-  tryCatch(httr2::req_perform(request, path = path), httr2_http = function(e) {
-    why <- paste(e$status, httr2::resp_status_desc(e$resp))
-    hint <- if (e$status %in% c(401, 403)) "The server wants a login: put user:password@ before its name." else if (e$status == 404) "Check the address." else "Try again later."
-    fail("file", c("{.url {url}} cannot be read.", x = "The server answers {why}.", i = hint), call = call)
-  }, httr2_failure = function(e) {
-    why <- conditionMessage(e$parent %||% e)
-    fail("file", c("{.url {url}} cannot be read.", x = "{why}", i = "Check the address and the connection."), call = call)
-  })
+  for (try in seq_len(web_tries)) {
+    response <- tryCatch(httr2::req_perform(request, path = path), httr2_http = function(e) refused_by_server(e, url, call), error = function(e) e)
+    if (!inherits(response, "error")) return(response)
+    if (inherits(response, "civicatlas_error")) rlang::cnd_signal(response)
+    if (try < web_tries) Sys.sleep(getOption("civicatlas.retry_wait", 1) * try)
+  }
+  why <- conditionMessage(response$parent %||% response)
+  fail("file", c("{.url {url}} cannot be read.", x = "{why}", i = "Check the address and the connection."), call = call)
+}
+
+refused_by_server <- function(e, url, call) {
+  status <- httr2::resp_status(e$resp)
+  hint <- if (status %in% c(401, 403)) "The server wants a login: put user:password@ before its name." else if (status == 404) "Check the address." else "Try again later."
+  tryCatch(fail("file", c("{.url {url}} cannot be read.", x = "The server answers {status} {httr2::resp_status_desc(e$resp)}.", i = hint), call = call),
+           error = identity)
 }
 
 fetch_file <- function(url, folder, call) {
   request <- web_request(url)
-  if (shows_progress()) request <- httr2::req_progress(request)
+  if (shows_progress() && "req_progress" %in% getNamespaceExports("httr2")) request <- httr2::req_progress(request)
   beside <- file.path(folder, "download")
   response <- web_perform(request, call, path = beside)
   size <- file.size(beside)

@@ -13,6 +13,9 @@ std::vector<char> BlobDecoder::add(const std::vector<ByteSpan>& blobs) {
   parallel_for(blobs.size(), grain, [&](std::size_t begin, std::size_t end) {
     Piece& piece = pieces[begin / grain];
     ShapeBuilder builder;
+    std::size_t bytes = 0;
+    for (std::size_t i = begin; i < end; ++i) bytes += blobs[i].size();
+    if (!within_) builder.reserve(end - begin, bytes / 16);
     for (std::size_t i = begin; i < end; ++i) decode(blobs[i], rows_ + i, builder, piece);
     piece.store = builder.take();
     orient_rings(piece.store.target(), {0, static_cast<int>(piece.store.types.size())});

@@ -18,11 +18,11 @@ struct Stretch {
   std::size_t first, last, begin, end;
 };
 
-// Groups n items, of which place_of(i) tells the place, into stretches of a few megabytes; a gap or a step back
+// Groups n items, of which place_of(i) tells the place, into stretches that fit a core's cache; a gap or a step back
 // between items starts a new one.
 template <class PlaceOf>
 std::vector<Stretch> stretches_of(std::size_t n, const PlaceOf& place_of) {
-  constexpr std::size_t most_bytes = std::size_t{2} << 20, widest_gap = 2048, most_items = 1 << 16;
+  constexpr std::size_t most_bytes = std::size_t{256} << 10, widest_gap = 2048, most_items = 1 << 16;
   std::vector<Stretch> out;
   for (std::size_t i = 0; i < n; ++i) {
     const Place place = place_of(i);
@@ -39,7 +39,7 @@ std::vector<Stretch> stretches_of(std::size_t n, const PlaceOf& place_of) {
 // look(i, bytes of item i) for the items of the group in order.
 template <class PlaceOf, class Visit>
 void visit_items(const InputFile& file, std::size_t n, const PlaceOf& place_of, const Visit& visit) {
-  constexpr std::size_t group_bytes = std::size_t{1} << 20, group_stretches = 1024;
+  constexpr std::size_t group_bytes = std::size_t{1} << 20, group_stretches = 1024, most_kept = std::size_t{4} << 20;
   const std::vector<Stretch> stretches = stretches_of(n, place_of);
   std::vector<std::size_t> groups;  // first stretch of each
   std::size_t bytes = 0;
@@ -53,12 +53,16 @@ void visit_items(const InputFile& file, std::size_t n, const PlaceOf& place_of, 
   parallel_for(groups.size(), 1, [&](std::size_t group, std::size_t) {
     const std::size_t last = group + 1 < groups.size() ? groups[group + 1] : stretches.size();
     visit(group, [&](const auto& look) {
+      thread_local std::vector<std::uint8_t> bytes;  // kept, as fresh memory costs as much as reading into it
       for (std::size_t s = groups[group]; s < last; ++s) {
         const Stretch& stretch = stretches[s];
-        const FileContent content = file.read(stretch.begin, stretch.end - stretch.begin);
-        const std::uint8_t* base = content.bytes().data();
-        for (std::size_t i = stretch.first; i < stretch.last; ++i) look(i, base + (place_of(i).at - stretch.begin));
+        const std::size_t size = stretch.end - stretch.begin;
+        if (bytes.size() < size) bytes.resize(size);
+        file.read(stretch.begin, size, bytes.data());
+        for (std::size_t i = stretch.first; i < stretch.last; ++i)
+          look(i, bytes.data() + (place_of(i).at - stretch.begin));
       }
+      if (bytes.size() > most_kept) std::vector<std::uint8_t>().swap(bytes);
     });
   });
 }

@@ -52,6 +52,14 @@ StoreTarget StoreBuffer::target() {
   return {types, part_types, shape_parts, part_rings, ring_vertices, x, y, z, m, boxes};
 }
 
+void ShapeBuilder::reserve(std::size_t shapes, std::size_t vertices) {
+  for (std::vector<int>* column : {&store_.types, &store_.part_types, &store_.shape_parts, &store_.part_rings, &store_.ring_vertices})
+    column->reserve(shapes + 1);
+  store_.boxes.reserve(shapes);
+  store_.x.reserve(vertices);
+  store_.y.reserve(vertices);
+}
+
 void ShapeBuilder::begin_shape(int type) {
   store_.types.push_back(type);
   store_.boxes.emplace_back();

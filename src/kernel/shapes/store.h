@@ -145,6 +145,7 @@ struct StoreBuffer {
 // Appends shapes one vertex at a time. Z and M columns appear with the first shape that has them.
 class ShapeBuilder {
  public:
+  void reserve(std::size_t shapes, std::size_t vertices);
   void begin_shape(int type);
   void begin_part(ShapeKind kind);
   void begin_ring();

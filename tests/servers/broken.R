@@ -1,0 +1,11 @@
+# A server that promises more bytes than it sends and hangs up. usage: Rscript broken.R FOLDER
+folder <- commandArgs(TRUE)[1]
+port <- httpuv::randomPort()
+listening <- serverSocket(port)
+writeLines(as.character(port), file.path(folder, ".port"))
+for (i in 1:4) {
+  con <- socketAccept(listening, blocking = TRUE, open = "r+b", timeout = 30)
+  readBin(con, "raw", 200)
+  writeBin(charToRaw("HTTP/1.1 200 OK\r\nContent-Type: application/geo+json\r\nContent-Length: 5000\r\n\r\n{\"type\":"), con)
+  close(con)
+}
