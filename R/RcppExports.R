@@ -137,6 +137,10 @@ core_encode_kml <- function(handles, store, columns, layer, decimals) {
     .Call(`_civicatlas_core_encode_kml`, handles, store, columns, layer, decimals)
 }
 
+core_read_delimited <- function(text, separator, skip_damaged) {
+    .Call(`_civicatlas_core_read_delimited`, text, separator, skip_damaged)
+}
+
 core_zip_entries <- function(path) {
     .Call(`_civicatlas_core_zip_entries`, path)
 }

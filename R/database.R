@@ -61,7 +61,8 @@ as_datetime <- function(text) {
 # An expression on columns as an SQL condition, or NULL where SQL would not mean the same or cannot say it. `kinds` tells
 # for each column whether it holds "number", "text" or "logical". Parts without columns are computed here.
 sql_condition <- function(quosure, kinds, con) {
-  tryCatch(sql_term(rlang::quo_get_expr(quosure), kinds, con, rlang::quo_get_env(quosure))$sql, civicatlas_no_sql = function(e) NULL)
+  term <- tryCatch(sql_term(rlang::quo_get_expr(quosure), kinds, con, rlang::quo_get_env(quosure)), civicatlas_no_sql = function(e) NULL)
+  if (identical(term$kind, "logical")) term$sql
 }
 
 no_sql <- function() rlang::abort("", class = "civicatlas_no_sql")
@@ -127,10 +128,11 @@ sql_arithmetic <- function(name, a, b) {
   list(sql = paste0("(1.0 * ", a$sql, " ", name, " ", b$sql, ")"), kind = "number")
 }
 
-# x %in% table is FALSE, not NA, where x is missing.
+# x %in% table is TRUE or FALSE, never NA, also where x is missing.
 sql_membership <- function(a, values, con) {
+  missing <- if (anyNA(values)) "IS NULL OR" else "IS NOT NULL AND"
   values <- values[!is.na(values)]
   if (kind_of_value(values) != a$kind || a$kind == "logical" || !length(values) || length(values) > 500) no_sql()
   items <- vapply(values, function(value) sql_constant(value, con)$sql, "")
-  list(sql = paste0("(", a$sql, " IS NOT NULL AND ", a$sql, " IN (", paste(items, collapse = ", "), "))"), kind = "logical")
+  list(sql = paste0("(", a$sql, " ", missing, " ", a$sql, " IN (", paste(items, collapse = ", "), "))"), kind = "logical")
 }

@@ -57,7 +57,7 @@ kml_columns <- function(document, placemarks) {
   types <- kml_schema(document)
   typed <- Map(function(column, name) kml_typed(column, types[name]), data, names(data))
   columns <- c(simple, typed)
-  stats::setNames(columns, make.unique(names(columns), sep = "_"))
+  stats::setNames(columns, make.unique(names(columns) %||% character(), sep = "_"))
 }
 
 # Fields as text, one column a name.

@@ -25,7 +25,7 @@ mend_numbers <- function(x, ..., decimal = NULL, missing = c("-", "--", "\u2013"
   call <- rlang::current_env()
   if (!is.null(decimal)) one_of(decimal, c(".", ","), "decimal", call = call)
   data <- if (is_spatial_frame(x)) attribute_table(x) else x
-  columns <- if (...length()) names(choose_columns(tibble::as_tibble(data), rlang::expr(c(...)), "...", call)) else columns_of_number_text(data, missing)
+  columns <- if (...length()) named_columns(data, rlang::enquos(...), call) else columns_of_number_text(data, missing)
   for (column in columns) {
     if (is.factor(data[[column]])) data[[column]] <- as.character(data[[column]])
     if (!is.character(data[[column]]) && !is.numeric(data[[column]])) {
@@ -40,6 +40,14 @@ mend_numbers <- function(x, ..., decimal = NULL, missing = c("-", "--", "\u2013"
   for (note in notes) say(paste0("{.fn mend_numbers} ", escape(note), "."))
   warn_of_unread(mended)
   record(x, x, "mend_numbers", rlang::current_call(), nrow(x), notes, started)
+}
+
+named_columns <- function(data, columns, call) {
+  chosen <- tryCatch(tidyselect::eval_select(rlang::expr(c(!!!columns)), data), vctrs_error_subscript_oob = function(e) {
+    need_column(data, as.character(e$i)[1], "...", call = call)
+    rlang::cnd_signal(e)
+  })
+  names(data)[chosen]
 }
 
 # Text columns that are numbers for the most part, and not names that begin with zeros.

@@ -36,68 +36,49 @@ sheet_column <- function(column) {
   column
 }
 
+# All columns are text first, so that "01" stays what it is; then those that are numbers, dates or logical become so.
 read_source.source_csv <- function(source, query) {
-  text <- read_delimited(source, query)
-  table_layer(text, source, query)
-}
-
-# All columns as text first, so that "01" stays what it is; then those that are numbers, dates or logical become so.
-read_delimited <- function(source, query) {
-  bytes <- core(core_read_bytes(source$content, -1), source = source$name, call = query$call)
-  if (!length(bytes)) fail("format", "{.file {source$name}} is empty.", call = query$call)
-  text <- csv_text(bytes, query)
-  separator <- csv_separator(source$name, text)
-  data <- tryCatch(
-    if (requireNamespace("data.table", quietly = TRUE)) {
-      data.table::fread(text = text, sep = separator, header = TRUE, colClasses = "character", na.strings = NULL, quote = "\"", data.table = FALSE,
-                        check.names = FALSE, encoding = "UTF-8", strip.white = FALSE, showProgress = FALSE)
-    } else {
-      utils::read.csv(text = text, sep = separator, colClasses = "character", na.strings = character(), check.names = FALSE, quote = "\"",
-                      comment.char = "", fill = FALSE, encoding = "UTF-8")
-    },
-    warning = function(w) csv_failure(source, conditionMessage(w), query),
-    error = function(e) csv_failure(source, conditionMessage(e), query)
-  )
+  bytes <- in_utf8(core(core_read_bytes(source$content, -1), source = source$name, call = query$call), source, query)
+  separator <- csv_separator(source$name, bytes)
+  table <- core(core_read_delimited(bytes, separator, query$skip_damaged), source = source$name, call = query$call)
+  report_notices(table$notices, source$name)
+  data <- lapply(table$columns, typed_column)
   names(data) <- filled_names(names(data))
-  lapply(data, typed_column)
+  table_layer(data, source, query)
 }
 
-csv_failure <- function(source, text, query) {
-  if (query$skip_damaged) caution("data", "{.file {source$name}} is read as far as its lines fit: {text}")
-  fail("format", c("Cannot read {.file {source$name}}.", x = "{text}", i = "Each line must have as many fields as the first; quote fields that hold the separator."),
-       call = query$call)
-}
-
-# The text in UTF-8, without a byte order mark.
-csv_text <- function(bytes, query) {
-  if (length(bytes) > 2 && identical(bytes[1:3], as.raw(c(0xef, 0xbb, 0xbf)))) bytes <- bytes[-(1:3)]
-  if (length(bytes) > 1 && identical(bytes[1:2], as.raw(c(0xff, 0xfe)))) {
-    return(iconv(list(bytes[-(1:2)]), "UTF-16LE", "UTF-8"))
+# The text in UTF-8, without a byte order mark. What is not valid UTF-8 is taken for Windows-1252 unless told otherwise.
+in_utf8 <- function(bytes, source, query) {
+  starts <- function(mark) length(bytes) >= length(mark) && identical(bytes[seq_along(mark)], as.raw(mark))
+  if (starts(c(0xef, 0xbb, 0xbf))) bytes <- bytes[-(1:3)]
+  from <- if (starts(c(0xff, 0xfe))) "UTF-16LE" else if (starts(c(0xfe, 0xff))) "UTF-16BE" else query$encoding
+  if (isTRUE(from %in% c("UTF-16LE", "UTF-16BE"))) return(charToRaw(iconv(list(bytes[-(1:2)]), from, "UTF-8")))
+  if (any(bytes == 0)) {
+    fail("format", c("Cannot read {.file {source$name}}.", x = "It holds zero bytes, so it is no table in text."), call = query$call)
   }
-  if (any(bytes == 0)) fail("format", "The file holds zero bytes, so it is no table in text.", call = query$call)
   text <- rawToChar(bytes)
-  from <- query$encoding %||% if (validUTF8(text)) "UTF-8" else "CP1252"
-  if (from != "UTF-8") text <- iconv(text, from, "UTF-8", sub = "byte")
-  if (!endsWith(text, "\n")) text <- paste0(text, "\n")
-  Encoding(text) <- "UTF-8"
-  text
+  if (is.null(from)) from <- if (validUTF8(text)) "UTF-8" else "CP1252"
+  if (toupper(from) %in% c("UTF-8", "UTF8")) return(bytes)
+  utf8 <- tryCatch(iconv(text, from, "UTF-8", sub = "byte"), error = function(e) {
+    fail("argument", c("The encoding {.val {from}} is not known.", i = "Name another with {.arg encoding}, for example {.val CP1252}."), call = query$call)
+  })
+  charToRaw(utf8)
 }
 
 # The separator that divides the first line most often, outside quotes.
-csv_separator <- function(name, text) {
+csv_separator <- function(name, bytes) {
   if (grepl("[.]tsv(.gz)?$", name, ignore.case = TRUE)) return("\t")
-  line <- gsub("\"[^\"]*\"", "", sub("[\r\n].*", "", text))
+  line <- gsub("\"[^\"]*\"", "", sub("[\r\n].*", "", rawToChar(utils::head(bytes, 65536)), useBytes = TRUE), useBytes = TRUE)
   candidates <- c(",", ";", "\t", "|")
-  counts <- vapply(candidates, function(candidate) nchar(line) - nchar(gsub(candidate, "", line, fixed = TRUE)), 0L)
+  counts <- vapply(candidates, function(candidate) nchar(line, "bytes") - nchar(gsub(candidate, "", line, fixed = TRUE, useBytes = TRUE), "bytes"), 0L)
   candidates[which.max(counts)]
 }
 
 # Text that is all logical, whole numbers, numbers, dates or times becomes so; blanks are missing. Numbers with leading
 # zeros or beyond 2^53 are names and stay text.
 typed_column <- function(text) {
-  if (!is.character(text)) return(text)
-  text[!nzchar(trimws(text))] <- NA
   present <- unique(trimws(text[!is.na(text)]))
+  present <- present[nzchar(present)]
   if (!length(present)) return(text)
   is_all <- function(pattern) all(grepl(pattern, present, perl = TRUE))
   if (is_all("^(TRUE|FALSE|true|false|True|False)$")) return(as.logical(toupper(trimws(text))))
@@ -105,16 +86,16 @@ typed_column <- function(text) {
     numbers <- as.double(text)
     if (!is_all("^[-+]?[0-9]+$")) return(numbers)
     if (all(abs(numbers) <= .Machine$integer.max, na.rm = TRUE)) return(as.integer(numbers))
-    if (all(abs(numbers) <= 2^53, na.rm = TRUE)) return(numbers)
+    if (all(abs(numbers) < 2^53, na.rm = TRUE)) return(numbers)
     return(text)
   }
   if (is_all("^[0-9]{4}-[0-9]{2}-[0-9]{2}$")) {
     dates <- as.Date(text, optional = TRUE)
-    if (!any(is.na(dates) & !is.na(text))) return(dates)
+    if (!anyNA(dates[!is.na(text)])) return(dates)
   }
   if (is_all("^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}:[0-9]{2}([.][0-9]+)?Z?$")) {
     times <- as_datetime(text)
-    if (!any(is.na(times) & !is.na(text))) return(times)
+    if (!anyNA(times[!is.na(text)])) return(times)
   }
   text
 }

@@ -13,8 +13,9 @@ read_source.source_wkt <- function(source, query) {
 read_source.source_wkb <- function(source, query) {
   bytes <- core(core_read_bytes(source$content, -1), source = source$name, call = query$call)
   is_hex <- length(bytes) > 1 && bytes[1] == as.raw(0x30) && bytes[2] %in% charToRaw("01")
-  found <- if (is_hex) core_shapes_from_wkb(hex_lines(rawToChar(bytes), source, query)) else core_read_wkb_file(bytes)
-  bare_layer(shapes_of_core(core(found, source = source$name, call = query$call), NULL), query)
+  blobs <- if (is_hex) hex_lines(rawToChar(bytes), source, query)
+  found <- core(if (is_hex) core_shapes_from_wkb(blobs) else core_read_wkb_file(bytes), source = source$name, call = query$call)
+  bare_layer(shapes_of_core(found, NULL), query)
 }
 
 # Each line of hexadecimal digits as a raw vector.

@@ -418,6 +418,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_read_delimited
+List core_read_delimited(RawVector text, std::string separator, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_read_delimited(SEXP textSEXP, SEXP separatorSEXP, SEXP skip_damagedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type text(textSEXP);
+    Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
+    Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_delimited(text, separator, skip_damaged));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_zip_entries
 List core_zip_entries(std::string path);
 RcppExport SEXP _civicatlas_core_zip_entries(SEXP pathSEXP) {
@@ -760,6 +773,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_read_wkb_file", (DL_FUNC) &_civicatlas_core_read_wkb_file, 1},
     {"_civicatlas_core_read_kml", (DL_FUNC) &_civicatlas_core_read_kml, 1},
     {"_civicatlas_core_encode_kml", (DL_FUNC) &_civicatlas_core_encode_kml, 5},
+    {"_civicatlas_core_read_delimited", (DL_FUNC) &_civicatlas_core_read_delimited, 3},
     {"_civicatlas_core_zip_entries", (DL_FUNC) &_civicatlas_core_zip_entries, 1},
     {"_civicatlas_core_read_bytes", (DL_FUNC) &_civicatlas_core_read_bytes, 2},
     {"_civicatlas_core_group_parquet_columns", (DL_FUNC) &_civicatlas_core_group_parquet_columns, 3},

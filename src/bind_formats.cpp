@@ -3,6 +3,7 @@
 #include "kernel/formats/blobs.h"
 #include "kernel/formats/dbase.h"
 #include "kernel/formats/deflate.h"
+#include "kernel/formats/delimited.h"
 #include "kernel/formats/geojson.h"
 #include "kernel/formats/geopackage.h"
 #include "kernel/formats/kml.h"
@@ -64,7 +65,7 @@ NumericVector r_box(const Box& box) { return NumericVector::create(box.xmin, box
 std::vector<ByteSpan> spans_of(const List& blobs) {
   std::vector<ByteSpan> out(blobs.size());
   for (R_xlen_t i = 0; i < blobs.size(); ++i) {
-    const SEXP blob = blobs[i];
+    const SEXP blob = VECTOR_ELT(blobs, i);
     if (TYPEOF(blob) == RAWSXP)
       out[i] = {RAW(blob), static_cast<std::size_t>(XLENGTH(blob))};
     else if (!Rf_isNull(blob))
@@ -308,6 +309,16 @@ List core_encode_kml(IntegerVector handles, List store, List columns, std::strin
   const std::string text =
       encode_kml(shape_rows(handles, store), kernel_columns(columns), layer, decimals, notices);
   return List::create(_["bytes"] = RawVector(text.begin(), text.end()), _["notices"] = r_notices(notices));
+}
+
+// --- tables in text --------------------------------------------------------------------------------------------
+
+// [[Rcpp::export]]
+List core_read_delimited(RawVector text, std::string separator, bool skip_damaged) {
+  DelimitedTable table =
+      read_delimited({RAW(text), static_cast<std::size_t>(text.size())}, separator.at(0), skip_damaged);
+  const List columns = r_columns(table.columns);
+  return List::create(_["columns"] = columns, _["notices"] = r_notices(table.notices));
 }
 
 // --- files -----------------------------------------------------------------------------------------------------

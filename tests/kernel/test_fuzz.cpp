@@ -8,6 +8,7 @@
 #include "kernel/error.h"
 #include "kernel/formats/blobs.h"
 #include "kernel/formats/deflate.h"
+#include "kernel/formats/delimited.h"
 #include "kernel/formats/geopackage.h"
 #include "kernel/formats/kml.h"
 #include "kernel/formats/parquet_footer.h"
@@ -140,7 +141,7 @@ TEST_CASE("mutated well-known binary and text") {
   });
 }
 
-TEST_CASE("mutated blobs, gzip, KML and Parquet metadata") {
+TEST_CASE("mutated blobs, tables in text, gzip, KML and Parquet metadata") {
   const StoreBuffer store = test::store_of({"POLYGON ((0 0, 9 0, 9 9, 0 0), (3 1, 4 1, 4 2, 3 1))", "POINT Z (1 2 3)"});
   std::vector<Seed> blobs(2);
   for (int i = 0; i < 2; ++i) write_geopackage_shape(store.view(), i, 4326, blobs[i]);
@@ -148,6 +149,8 @@ TEST_CASE("mutated blobs, gzip, KML and Parquet metadata") {
     BlobDecoder decoder(BlobForm::geopackage, -1, Box{0, 0, 5, 5}, false);
     decoder.add({bytes});
   });
+  fuzz({bytes_of("a,b,c\n1,\"x, \"\"y\"\"\",3\r\n4,5,6\n")},
+       [](const Seed& bytes) { read_delimited(bytes, ',', bytes.size() % 2 == 0); });
   static const Seed content(3000, 'z');
   fuzz({gzip(content)}, [](const Seed& bytes) { gunzip(bytes); });
   fuzz({bytes_of("<MultiGeometry><Polygon><outerBoundaryIs><LinearRing><coordinates>0,0,1 1,0 1,1</coordinates></LinearRing>"

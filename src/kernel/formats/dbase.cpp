@@ -245,7 +245,7 @@ class CellDecoder {
     }
     piece.whole &= value == std::floor(value);
     piece.fits &= std::fabs(value) < 2147483648.0;
-    piece.exact &= std::fabs(value) <= exact_integers;
+    piece.exact &= std::fabs(value) < exact_integers || cell == "9007199254740992" || cell == "-9007199254740992";
     return value;
   }
 

@@ -18,13 +18,21 @@ struct NotGeojson {
   std::string what;
 };
 
-// Whether a file is one document a line: its first line is whole, and another starts after it.
+// Whether a file is one document a line: its first line is a whole document, and text follows it.
 bool is_one_a_line(ByteSpan text) {
-  const auto newline = std::find(text.begin(), text.end(), '\n');
-  const auto next = std::find_if(newline, text.end(), [](std::uint8_t c) { return c > ' '; });
-  if (next == text.end() || *next != '{') return false;
-  const auto last = std::find_if(std::make_reverse_iterator(newline), text.rend(), [](std::uint8_t c) { return c > ' '; });
-  return last != text.rend() && *last == '}';
+  int depth = 0;
+  bool quoted = false, begun = false;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const std::uint8_t c = text[i];
+    if (c == '\n' && begun)
+      return depth == 0 && std::any_of(text.begin() + i, text.end(), [](std::uint8_t d) { return d > ' '; });
+    if (c == '"') quoted = !quoted;
+    if (quoted && c == '\\') ++i;
+    if (quoted || (c != '{' && c != '}')) continue;
+    depth += c == '{' ? 1 : -1;
+    begun = true;
+  }
+  return false;
 }
 
 constexpr std::uint8_t record_separator = 0x1e;  // RFC 8142

@@ -1,0 +1,138 @@
+#include "delimited.h"
+
+#include <algorithm>
+#include <deque>
+
+#include "../error.h"
+#include "../progress.h"
+
+namespace civic {
+namespace {
+
+struct Field {
+  std::string_view text;
+  bool quoted = false;
+};
+
+class DelimitedReader {
+ public:
+  DelimitedReader(ByteSpan text, char separator, bool skip_damaged)
+      : text_(reinterpret_cast<const char*>(text.data()), text.size()), separator_(separator), skip_(skip_damaged) {}
+
+  DelimitedTable read() {
+    if (!next_record()) throw FormatError("it is empty");
+    for (const Field& field : fields_) {
+      table_.columns.emplace_back().name = std::string(field.text);
+      table_.columns.back().type = ColumnType::text;
+    }
+    while (at_ < text_.size()) {
+      const std::size_t line = line_;
+      try {
+        if (next_record()) add_row(line);
+      } catch (const FormatError& problem) {
+        if (!skip_) throw;
+        table_.notices.add("lines cannot be read and were left out", problem.what());
+      }
+      if (table_.lines % 65536 == 0) check_in(at_, text_.size());
+    }
+    return std::move(table_);
+  }
+
+ private:
+  [[noreturn]] static void fail(std::size_t line, const std::string& what) {
+    throw FormatError("line " + std::to_string(line) + " " + what);
+  }
+
+  void add_row(std::size_t line) {
+    ++table_.lines;
+    if (fields_.size() != table_.columns.size())
+      fail(line, "has " + std::to_string(fields_.size()) + " fields, the header " +
+                     std::to_string(table_.columns.size()) + "; quote fields that hold the separator");
+    for (std::size_t c = 0; c < fields_.size(); ++c) {
+      TextColumn& texts = table_.columns[c].texts;
+      if (fields_[c].text.empty() && !fields_[c].quoted)
+        texts.push_missing();
+      else
+        texts.push(fields_[c].text);
+    }
+  }
+
+  // Reads the fields of one record; false for a blank line where the table has several columns.
+  bool next_record() {
+    fields_.clear();
+    spare_.clear();
+    while (true) {
+      read_field();
+      if (at_ >= text_.size() || text_[at_] != separator_) break;
+      ++at_;
+    }
+    end_line();
+    const bool blank = fields_.size() == 1 && fields_[0].text.empty() && !fields_[0].quoted;
+    return !blank || table_.columns.size() == 1;
+  }
+
+  void read_field() {
+    if (at_ < text_.size() && text_[at_] == '"') return read_quoted();
+    const std::size_t start = at_;
+    while (at_ < text_.size() && text_[at_] != separator_ && text_[at_] != '\n' && text_[at_] != '\r') ++at_;
+    fields_.push_back({text_.substr(start, at_ - start)});
+  }
+
+  // A quote within is written twice.
+  void read_quoted() {
+    const std::size_t line = line_, start = ++at_;
+    bool doubled = false;
+    while (true) {
+      const std::size_t quote = text_.find('"', at_);
+      if (quote == text_.npos) {
+        at_ = text_.size();
+        fail(line, "has a quote that does not end");
+      }
+      for (std::size_t i = at_; i < quote; ++i) line_ += text_[i] == '\n';
+      at_ = quote + 1;
+      if (at_ >= text_.size() || text_[at_] != '"') break;
+      doubled = true;
+      ++at_;
+    }
+    std::string_view inside = text_.substr(start, at_ - 1 - start);
+    if (doubled) inside = undoubled(inside);
+    fields_.push_back({inside, true});
+    if (at_ < text_.size() && text_[at_] != separator_ && text_[at_] != '\n' && text_[at_] != '\r') {
+      at_ = std::min(text_.find('\n', at_), text_.size());
+      end_line();
+      fail(line, "has text after a closing quote");
+    }
+  }
+
+  std::string_view undoubled(std::string_view inside) {
+    std::string& out = spare_.emplace_back();
+    for (std::size_t i = 0; i < inside.size(); ++i) {
+      out += inside[i];
+      if (inside[i] == '"') ++i;
+    }
+    return out;
+  }
+
+  // Passes over LF, CR LF or CR.
+  void end_line() {
+    if (at_ >= text_.size()) return;
+    at_ += text_[at_] == '\r' && at_ + 1 < text_.size() && text_[at_ + 1] == '\n' ? 2 : 1;
+    ++line_;
+  }
+
+  const std::string_view text_;
+  const char separator_;
+  const bool skip_;
+  std::size_t at_ = 0, line_ = 1;
+  std::vector<Field> fields_;
+  std::deque<std::string> spare_;  // fields whose quotes were written twice
+  DelimitedTable table_;
+};
+
+}  // namespace
+
+DelimitedTable read_delimited(ByteSpan text, char separator, bool skip_damaged) {
+  return DelimitedReader(text, separator, skip_damaged).read();
+}
+
+}  // namespace civic

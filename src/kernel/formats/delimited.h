@@ -1,0 +1,20 @@
+// Text tables with a separator (RFC 4180): a header line, quotes around fields that hold the separator or line ends.
+#pragma once
+#include <vector>
+
+#include "bytes.h"
+#include "columns.h"
+
+namespace civic {
+
+struct DelimitedTable {
+  std::vector<Column> columns;  // of text; a field that is empty without quotes is missing
+  std::size_t lines = 0;        // below the header, kept or not
+  Notices notices;
+};
+
+// Reads a table in UTF-8. Throws FormatError that names the line where a line has more or fewer fields than the header,
+// or a quote does not end; with `skip_damaged` such lines are noted and left out.
+DelimitedTable read_delimited(ByteSpan text, char separator, bool skip_damaged);
+
+}  // namespace civic

@@ -1,0 +1,131 @@
+# A GeoPackage written with plain SQL, as the standard describes it, with blobs put together by hand.
+geopackage_by_hand <- function(env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".gpkg", .local_envir = env)
+  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  on.exit(DBI::dbDisconnect(con))
+  run <- function(sql, ...) DBI::dbExecute(con, sql, ...)
+  run("CREATE TABLE gpkg_spatial_ref_sys (srs_name TEXT, srs_id INTEGER PRIMARY KEY, organization TEXT, organization_coordsys_id INTEGER, definition TEXT, description TEXT)")
+  run("INSERT INTO gpkg_spatial_ref_sys VALUES ('own', 300001, 'NONE', 7, ?, NULL), ('UTM', 32757, 'EPSG', 32757, 'undefined', NULL)", params = list(
+    "PROJCS[\"own\",GEOGCS[\"g\",DATUM[\"D_WGS_1984\",SPHEROID[\"WGS_1984\",6378137,298.257223563]],PRIMEM[\"Greenwich\",0],UNIT[\"Degree\",0.017453292519943295]],PROJECTION[\"Transverse_Mercator\"],PARAMETER[\"Central_Meridian\",160.2],PARAMETER[\"Scale_Factor\",1],UNIT[\"Meter\",1]]"
+  ))
+  run("CREATE TABLE gpkg_contents (table_name TEXT PRIMARY KEY, data_type TEXT, identifier TEXT, description TEXT, last_change TEXT, min_x DOUBLE, min_y DOUBLE, max_x DOUBLE, max_y DOUBLE, srs_id INTEGER)")
+  run("INSERT INTO gpkg_contents VALUES ('trees', 'features', 't', '', '', 1, 2, 3, 4, 300001), ('species', 'attributes', 's', '', '', NULL, NULL, NULL, NULL, NULL), ('tiles', 'tiles', 'x', '', '', NULL, NULL, NULL, NULL, NULL)")
+  run("CREATE TABLE gpkg_geometry_columns (table_name TEXT, column_name TEXT, geometry_type_name TEXT, srs_id INTEGER, z TINYINT, m TINYINT)")
+  run("INSERT INTO gpkg_geometry_columns VALUES ('trees', 'shape', 'POINT', 300001, 0, 0)")
+  run("CREATE TABLE trees (fid INTEGER PRIMARY KEY, shape POINT, name TEXT(20), tall BOOLEAN, planted DATE, seen DATETIME, big INTEGER, girth REAL)")
+  point <- c(charToRaw("GP"), as.raw(c(0, 1)), writeBin(300001L, raw(), endian = "little"), as.raw(1), writeBin(1L, raw(), endian = "little"), writeBin(c(1, 2), raw(), endian = "little"))
+  backwards <- c(charToRaw("GP"), as.raw(c(0, 0)), writeBin(300001L, raw(), endian = "big"), as.raw(0), writeBin(1L, raw(), endian = "big"), writeBin(c(3, 4), raw(), endian = "big"))
+  run("INSERT INTO trees VALUES (1, ?, 'oak', 1, '2026-11-24', '2026-11-24T06:30:00.250Z', 9007199254740993, 1.5)", params = list(blob::blob(point)))
+  run("INSERT INTO trees VALUES (2, ?, NULL, 0, NULL, NULL, 7, NULL)", params = list(blob::blob(backwards)))
+  run("INSERT INTO trees VALUES (3, NULL, 'elm', NULL, '1960-02-29', NULL, NULL, 2)")
+  run("CREATE TABLE species (id INTEGER PRIMARY KEY, latin TEXT)")
+  run("INSERT INTO species VALUES (10, 'Quercus'), (20, 'Ulmus')")
+  file
+}
+
+test_that("a GeoPackage made by hand is read with its types, CRS and tables", {
+  file <- geopackage_by_hand()
+  expect_identical(list_layers(file), tibble::tibble(layer = c("trees", "species"), format = "geopackage", geometry_type = c("point", "none")))
+  expect_error(read_layer(file), "trees.*species", class = "civicatlas_error_argument")
+  expect_warning(trees <- read_layer(file, "trees"), "beyond 2\\^53")
+  expect_identical(wkt_of(trees), c("POINT (1 2)", "POINT (3 4)", NA))
+  expect_identical(attribute_table(trees), tibble::tibble(
+    name = c("oak", NA, "elm"), tall = c(TRUE, FALSE, NA), planted = as.Date(c("2026-11-24", NA, "1960-02-29")),
+    seen = as.POSIXct(c("2026-11-24 06:30:00.25", NA, NA), tz = "UTC"), big = c("9007199254740993", "7", NA), girth = c(1.5, NA, 2)
+  ))
+  expect_identical(crs_of(trees)$method, "Transverse Mercator")
+  expect_identical(read_layer(file, "species"), tibble::tibble(id = c(10L, 20L), latin = c("Quercus", "Ulmus")))
+  found <- describe_layer(file, "trees", scan = FALSE)
+  expect_identical(found$rows, 3)
+  expect_identical(unname(found$extent), c(1, 2, 3, 4))
+  expect_identical(found$fields$type, c("text", "logical", "date", "date and time", "integer", "number"))
+  suppressWarnings(expect_identical(read_layer(file, "trees", within = c(2, 3, 5, 5), columns = c(name))$name, NA_character_))
+})
+
+test_that("layers are added, appended and replaced, and the others stay", {
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  wards <- read_layer(demo_file("wards.shp"))
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  heat <- read_layer(demo_file("heat.csv"))
+  write_layer(wards, file, layer = "wards")
+  write_layer(rooms, file, layer = "rooms")
+  write_layer(heat, file, layer = "heat")
+  expect_identical(list_layers(file)$layer, c("wards", "rooms", "heat"))
+  expect_identical(read_layer(file, "heat"), heat)
+  expect_error(write_layer(wards, file, layer = "wards"), "already", class = "civicatlas_error_file")
+  write_layer(wards[1:2, ], file, layer = "wards", append = TRUE)
+  expect_identical(read_layer(file, "wards")$name, c(wards$name, wards$name[1:2]))
+  expect_identical(sum(read_layer(file, "wards", within = extent_of(wards[1, ]))$name == wards$name[1]), 2L)
+  write_layer(wards[5, ], file, layer = "wards", replace = TRUE)
+  expect_identical(read_layer(file, "wards")$name, wards$name[5])
+  expect_identical(wkt_of(read_layer(file, "rooms")), wkt_of(rooms))
+  expect_error(write_layer(rooms, file, layer = "wards", append = TRUE), "CRS", class = "civicatlas_error_crs_mismatch")
+  expect_error(write_layer(heat, file, layer = "wards", append = TRUE), "shapes", class = "civicatlas_error_argument")
+})
+
+test_that("the file holds what the standard asks of it", {
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(two_wards(), file, layer = "wards")
+  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  withr::defer(DBI::dbDisconnect(con))
+  one <- function(sql) DBI::dbGetQuery(con, sql)[[1]]
+  expect_identical(one("PRAGMA application_id"), 0x47504B47L)
+  expect_identical(one("PRAGMA user_version"), 10300L)
+  expect_identical(one("PRAGMA integrity_check"), "ok")
+  expect_identical(nrow(DBI::dbGetQuery(con, "PRAGMA foreign_key_check")), 0L)
+  expect_setequal(one("SELECT srs_id FROM gpkg_spatial_ref_sys"), c(-1, 0, 4326, 32757))
+  expect_identical(unlist(DBI::dbGetQuery(con, "SELECT min_x, min_y, max_x, max_y FROM gpkg_contents"), use.names = FALSE), c(0, 0, 91, 91))
+  expect_identical(one("SELECT extension_name FROM gpkg_extensions"), "gpkg_rtree_index")
+  expect_identical(one("SELECT count(*) FROM rtree_wards_geom"), 3L)
+  expect_identical(one("SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND name LIKE 'rtree_wards_geom%'"), 6L)
+  expect_identical(one("SELECT geometry_type_name FROM gpkg_geometry_columns"), "POLYGON")
+  # The envelope of the header is the shape's box: bytes 9 to 40 of the first blob.
+  blob <- one("SELECT geom FROM wards")[[1]]
+  expect_identical(readBin(blob[9:40], "double", 4, endian = "little"), c(0, 10, 0, 10))
+})
+
+test_that("another process that holds the file is waited for, then named, and nothing changes", {
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(two_wards(), file, layer = "wards")
+  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  withr::defer(DBI::dbDisconnect(con))
+  DBI::dbExecute(con, "BEGIN EXCLUSIVE")
+  withr::local_options(civicatlas.busy_wait = 50)
+  expect_error(write_layer(two_wards(), file, layer = "more"), "held by another process", class = "civicatlas_error_file")
+  DBI::dbExecute(con, "ROLLBACK")
+  expect_identical(list_layers(file)$layer, "wards")
+})
+
+test_that("a write that fails leaves the file as it was", {
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(two_wards(), file, layer = "wards")
+  before <- tools::md5sum(file)
+  bad <- two_wards()
+  bad$list <- list(1, 2, 3)
+  expect_error(write_layer(bad, file, layer = "bad"), "cannot be written", class = "civicatlas_error_column")
+  expect_error(write_layer(bad, file, layer = "wards", replace = TRUE), class = "civicatlas_error_column")
+  expect_identical(tools::md5sum(file), before)
+  fresh <- withr::local_tempfile(fileext = ".gpkg")
+  expect_error(write_layer(bad, fresh), class = "civicatlas_error_column")
+  expect_length(list.files(dirname(fresh), basename(fresh)), 0)
+})
+
+test_that("files that are no GeoPackage are refused", {
+  text <- withr::local_tempfile(fileext = ".gpkg", lines = "no database")
+  expect_error(read_layer(text), "no SQLite file", class = "civicatlas_error_format")
+  other <- withr::local_tempfile(fileext = ".gpkg")
+  con <- DBI::dbConnect(RSQLite::SQLite(), other)
+  DBI::dbExecute(con, "CREATE TABLE things (a)")
+  DBI::dbDisconnect(con)
+  expect_error(read_layer(other), "gpkg_contents.*things", class = "civicatlas_error_format")
+})
+
+test_that("a damaged blob is refused with its row, or skipped", {
+  file <- geopackage_by_hand()
+  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  DBI::dbExecute(con, "UPDATE trees SET shape = x'47500001ff' WHERE fid = 2")
+  DBI::dbDisconnect(con)
+  expect_error(suppressWarnings(read_layer(file, "trees")), "row 2", class = "civicatlas_error_format")
+  expect_warning(x <- suppressWarnings(read_layer(file, "trees", damaged = "skip"), "nothing"), "damaged") |> expect_warning("2\\^53")
+  expect_identical(wkt_of(x), c("POINT (1 2)", NA, NA))
+})

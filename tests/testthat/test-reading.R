@@ -1,0 +1,153 @@
+# What every format must do alike: narrow while reading, and say what it kept.
+
+formats <- c("shp", "zip", "geojson", "geojsonl", "geojsons", "geojson.gz", "gpkg", "parquet", "kml", "kmz", "csv", "tsv.gz")
+
+test_that("where, within and columns narrow each format as they narrow the frame", {
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  window <- c(160.18, -47.42, 160.22, -47.38)
+  at <- coordinates_of(rooms)
+  inside <- at$x >= window[1] & at$x <= window[3] & at$y >= window[2] & at$y <= window[4]
+  expected <- rooms[inside & rooms$seats > 60 & rooms$kind != "school", c("seats", "name")]
+  names(expected)[2] <- "title"
+  least <- 60
+  for (ending in formats) {
+    file <- withr::local_tempfile(fileext = paste0(".", ending))
+    write_layer(rooms, file)
+    read <- function(...) read_layer(file, ..., crs = if (grepl("sv", ending)) 4326)
+    found <- read(where = seats > least & kind != "school", within = window, columns = c(seats, title = name))
+    expect_identical(attribute_table(found), attribute_table(expected), info = ending)
+    expect_identical(wkt_of(found), wkt_of(expected), info = ending)
+    expect_identical(attribute_table(read(where = nchar(opens) > 4 & seats == max(seats))), attribute_table(rooms[rooms$seats == max(rooms$seats), ]), info = ending)
+    expect_identical(names(read(columns = dplyr::starts_with("ro"))), c("room_id", "geometry"), info = ending)
+    expect_identical(read(columns = c())$geometry |> wkt_of(), wkt_of(rooms), info = ending)
+    expect_error(read(where = seatz > 1), "Nearest.*seats", class = "civicatlas_error_column", info = ending)
+    expect_error(read(columns = c(nome)), "Nearest.*name", class = "civicatlas_error_column", info = ending)
+    expect_error(read(where = seats), "TRUE", class = "civicatlas_error_argument", info = ending)
+    expect_error(read(within = reproject_to(rooms, 32757)), "CRS", class = "civicatlas_error_crs_mismatch", info = ending)
+    expect_error(read(within = 1:3), "xmin", class = "civicatlas_error_argument", info = ending)
+    expect_identical(nrow(suppressWarnings(read(within = c(0, 0, 1, 1)))), 0L, info = ending)
+  }
+})
+
+test_that("describe_layer tells from headers what reading tells", {
+  wards <- read_layer(demo_file("wards.shp"))
+  for (ending in c("shp", "gpkg", "parquet", "zip")) {
+    file <- withr::local_tempfile(fileext = paste0(".", ending))
+    write_layer(wards, file)
+    header <- describe_layer(file, scan = FALSE)
+    whole <- describe_layer(file, scan = TRUE)
+    expect_equal(header$rows, whole$rows, info = ending)
+    expect_equal(header$extent, whole$extent, info = ending)
+    expect_true(header$crs == whole$crs, info = ending)
+    expect_identical(header$fields$name, whole$fields$name, info = ending)
+    expect_identical(header$fields$type, whole$fields$type, info = ending)
+  }
+  expect_match(paste(capture.output(print(describe_layer(demo_file("wards.shp"), scan = FALSE))), collapse = "\n"), "from the header")
+})
+
+test_that("an SQL condition means what R means, or is left to R", {
+  con <- DBI::dbConnect(RSQLite::SQLite(), ":memory:")
+  withr::defer(DBI::dbDisconnect(con))
+  kinds <- list(n = "number", t = "text")
+  limit <- 3
+  sql <- function(expr) civicatlas:::sql_condition(rlang::enquo(expr), kinds, con)
+  set.seed(1)
+  data <- data.frame(n = c(1:6, NA, 2.5), t = c("a", "b", "it's", NA, "", "a", "B", "c"))
+  DBI::dbWriteTable(con, "d", data)
+  translated <- list(
+    rlang::quo(n > limit & t != "a"), rlang::quo(!(n <= 2) | is.na(t)), rlang::quo(n %in% c(1, 2.5, NA)), rlang::quo(t == "it's"), rlang::quo(n * 2 - 1 >= 5),
+    rlang::quo(.data$n == 4), rlang::quo(!(t %in% c("a", "c"))), rlang::quo(n > mean(c(2, 4)))
+  )
+  for (condition in translated) {
+    text <- civicatlas:::sql_condition(condition, kinds, con)
+    expect_type(text, "character")
+    expect_identical(DBI::dbGetQuery(con, paste("SELECT rowid FROM d WHERE", text))[[1]], which(rlang::eval_tidy(condition, data)), info = text)
+  }
+  for (condition in list(rlang::quo(t < "b"), rlang::quo(n / 2 == 1), rlang::quo(n == "1"), rlang::quo(nchar(t) > 1), rlang::quo(n == NA), rlang::quo(n > mean(n)))) {
+    expect_null(civicatlas:::sql_condition(condition, kinds, con))
+  }
+})
+
+test_that("shapefiles with side files in capitals, none, or several in one archive are read", {
+  folder <- withr::local_tempdir()
+  wards <- read_layer(demo_file("wards.shp"))
+  write_layer(wards, file.path(folder, "a.shp"))
+  write_layer(wards[2:3, ], file.path(folder, "b.shp"))
+  write_layer(data.frame(x = 1:2), file.path(folder, "c.dbf"))
+  files <- list.files(folder, full.names = TRUE)
+  zip <- file.path(folder, "all.zip")
+  contents <- c(lapply(files, function(file) readBin(file, "raw", 1e6)), list(charToRaw("read me")))
+  civicatlas:::core_write_files(zip, list(civicatlas:::core_encode_zip(c(paste0("in/", basename(files)), "in/readme.txt"), contents)))
+  expect_identical(list_layers(zip), tibble::tibble(layer = c("a", "b", "c"), format = c("shapefile", "shapefile", "dbase"), geometry_type = c(NA, NA, "none")))
+  expect_identical(wkt_of(read_layer(zip, "b")), wkt_of(wards)[2:3])
+  expect_identical(read_layer(zip, "c")$x, 1:2)
+  expect_error(read_layer(zip), "3 layers", class = "civicatlas_error_argument")
+  for (file in grep("/a[.]", files, value = TRUE)) file.rename(file, file.path(folder, toupper(basename(file))))
+  expect_identical(read_layer(file.path(folder, "A.SHP"))$name, wards$name)
+  unlink(file.path(folder, "A.SHX"))
+  expect_identical(wkt_of(read_layer(file.path(folder, "A.SHP"))), wkt_of(wards))
+})
+
+test_that("what can be read of a damaged layer is read when asked, and the rest is said", {
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "wards.shp")
+  write_layer(two_wards(), file)
+  bytes <- readBin(file, "raw", 1e6)
+  writeBin(utils::head(bytes, -40), file)
+  unlink(file.path(folder, "wards.shx"))
+  expect_error(read_layer(file), "record 3", class = "civicatlas_error_format")
+  expect_warning(x <- suppressWarnings(read_layer(file, damaged = "skip"), "nothing"), "as far as they are sound") |> expect_warning("pair off")
+  expect_identical(x$ward, c("west", "east"))
+  lines <- withr::local_tempfile(fileext = ".ndjson", lines = c("{\"type\":\"Feature\",\"properties\":{\"a\":1},\"geometry\":null}", "oops", "{\"type\":\"Feature\",\"properties\":{\"a\":3},\"geometry\":null}"))
+  expect_error(read_layer(lines), class = "civicatlas_error_format")
+  expect_warning(x <- read_layer(lines, damaged = "skip", where = a > 1), "left out")
+  expect_identical(x$a, 3L)
+  expect_error(read_layer(lines, damaged = "some"), "refuse", class = "civicatlas_error_argument")
+})
+
+test_that("shapes are cut at the antimeridian when written to GeoJSON and KML", {
+  x <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10))", "POINT (1 1)"), crs = 4326))
+  withr::local_options(civicatlas.quiet = FALSE)
+  for (ending in c("geojson", "kml")) {
+    file <- withr::local_tempfile(fileext = paste0(".", ending))
+    expect_message(suppressMessages(write_layer(x, file), "nothing"), "1 shape cut at the antimeridian")
+    y <- suppressMessages(read_layer(file))
+    expect_identical(geometry_type_of(y), c("multipolygon", "point"))
+    expect_identical(unname(extent_of(y)[c("xmin", "xmax")]), c(-180, 180))
+  }
+})
+
+test_that("files of shapes alone, and web or database sources that are none, are told", {
+  x <- two_wards()
+  wkt <- withr::local_tempfile(fileext = ".wkt")
+  expect_warning(write_layer(x, wkt), "left out", class = "civicatlas_warning_data")
+  expect_identical(wkt_of(read_layer(wkt)), wkt_of(x))
+  expect_true(crs_of(read_layer(wkt)) == crs(32757))
+  hex <- withr::local_tempfile(fileext = ".wkb", lines = c("0101000000000000000000F03F0000000000000040", "00000000014008000000000000C010000000000000"))
+  expect_identical(suppressWarnings(wkt_of(read_layer(hex))), c("POINT (1 2)", "POINT (3 -4)"))
+  bad <- withr::local_tempfile(fileext = ".wkb")
+  writeBin(as.raw(c(1, 1, 0, 0, 0, 1, 2)), bad)
+  expect_error(read_layer(bad), "shape 1.*byte", class = "civicatlas_error_format")
+  expect_error(read_layer(withr::local_tempfile(fileext = ".wkt", lines = c("POINT (1 2)", "POINT (1"))), "element 2", class = "civicatlas_error_format")
+  expect_error(write_layer(data.frame(a = 1), withr::local_tempfile(fileext = ".geojson")), "as_spatial_frame", class = "civicatlas_error_argument")
+  expect_error(write_layer(x, withr::local_tempfile(fileext = ".shp"), append = TRUE), "GeoPackage or database alone", class = "civicatlas_error_argument")
+})
+
+test_that("progress is told, and an interrupt leaves nothing behind", {
+  told <- double()
+  civicatlas:::core_set_progress(function(done) told <<- c(told, done))
+  withr::defer(civicatlas:::core_set_progress(NULL))
+  file <- withr::local_tempfile(fileext = ".csv", lines = c("a,b", rep("1,2", 2e6)))
+  suppressWarnings(read_layer(file))
+  expect_gt(length(told), 0)
+  expect_true(all(told > 0 & told <= 1) && !is.unsorted(told))
+  civicatlas:::core_set_progress(function(done) stop("stopped here"))
+  expect_error(suppressWarnings(read_layer(file)), "stopped here")
+  # A time limit breaks off as an interrupt does.
+  x <- spatial_frame(id = 1:200000, geometry = point_shapes(runif(200000), 1, crs = 32757))
+  target <- withr::local_tempfile(fileext = ".gpkg")
+  setTimeLimit(elapsed = 0.3, transient = TRUE)
+  expect_error(write_layer(x[rep(1:200000, 5), ], target), "time limit|interrupt")
+  setTimeLimit()
+  expect_length(list.files(dirname(target), basename(target)), 0)
+})
