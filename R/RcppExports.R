@@ -97,8 +97,8 @@ core_encode_dbase <- function(columns, rows) {
     .Call(`_civicatlas_core_encode_dbase`, columns, rows)
 }
 
-core_geojson_columns <- function(source) {
-    .Call(`_civicatlas_core_geojson_columns`, source)
+core_geojson_columns <- function(source, skip_damaged) {
+    .Call(`_civicatlas_core_geojson_columns`, source, skip_damaged)
 }
 
 core_read_geojson <- function(source, columns, features, within, shapes, skip_damaged) {

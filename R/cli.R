@@ -115,9 +115,14 @@ option <- function(name, default = NULL, help, type = if (is.numeric(default)) "
 
 output_options <- list(
   option("replace", FALSE, "replace the output where it is there already"),
-  option("decimals", NULL, "GeoJSON: digits after the point of coordinates", type = "integer")
+  option("to-layer", NULL, "GeoPackage or database: table to write [name of the file]"),
+  option("append", FALSE, "GeoPackage or database: add rows to a table that is there"),
+  option("decimals", NULL, "GeoJSON, KML, CSV, WKT: digits after the point of coordinates", type = "integer")
 )
-input_options <- list(option("layer", NULL, "layer, where the (first) input holds several"))
+input_options <- list(
+  option("layer", NULL, "layer, where the (first) input holds several"),
+  option("encoding", NULL, "encoding of text in a dBASE table or CSV file, over what it says")
+)
 relation_options <- list(
   option("relation", "intersects", "relation of OGC Simple Features [%default]"),
   option("distance", NULL, "for the relation \"within distance\"", type = "double"),

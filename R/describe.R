@@ -22,7 +22,7 @@ describe_layer <- function(source, layer = NULL, scan = NULL) {
   if (is.null(header)) return(describe_values(quietly(read_layer(source, layer)), source))
   kinds <- stats::setNames(rep(NA_integer_, length(header$kinds)), ifelse(is.na(header$kinds), "several kinds", header$kinds))
   structure(list(
-    source = source, rows = header$rows, geometry_type = kinds, missing_shapes = NA_integer_, vertices = NA_integer_,
+    source = source, title = paste(c(basename(shown_address(source)), layer), collapse = ", layer "), rows = header$rows, geometry_type = kinds, missing_shapes = NA_integer_, vertices = NA_integer_,
     extent = if (!is.null(header$extent)) stats::setNames(header$extent, c("xmin", "ymin", "xmax", "ymax")), crs = header$crs, fields = header$fields
   ), class = "layer_description")
 }
@@ -72,7 +72,7 @@ reads_as_numbers <- function(text) {
 
 #' @export
 print.layer_description <- function(x, ...) {
-  if (!is.na(x$source)) cat(basename(shown_address(x$source)), "\n", sep = "")
+  if (!is.na(x$source)) cat(x$title %||% basename(shown_address(x$source)), "\n", sep = "")
   row <- function(name, value) cat("  ", formatC(name, width = -9), value, "\n", sep = "")
   row("rows", format_count(x$rows))
   row("shapes", shapes_in_words(x))

@@ -2,7 +2,7 @@
 
 read_source.source_geojson <- function(source, query) {
   selects <- has_where(query) || !rlang::quo_is_null(query$columns)
-  names <- if (selects) core(core_geojson_columns(source$content), source = source$name, call = query$call)
+  names <- if (selects) core(core_geojson_columns(source$content, query$skip_damaged), source = source$name, call = query$call)
   wanted <- if (selects) chosen_columns(query, names)
   query <- settle_window(query, crs_by_code(4326, query$call))
   features <- if (has_where(query)) features_where(source, query, names)

@@ -55,6 +55,9 @@ kml_columns <- function(document, placemarks) {
   repeated <- vapply(intersect(names(simple), names(data)), function(name) identical(simple[[name]], data[[name]]), NA)
   simple <- simple[setdiff(names(simple), names(repeated)[repeated])]
   types <- kml_schema(document)
+  blank <- setdiff(names(types), names(data))
+  data[blank] <- rep(list(rep(NA_character_, length(placemarks))), length(blank))
+  data <- data[c(names(types), setdiff(names(data), names(types)))]
   typed <- Map(function(column, name) kml_typed(column, types[name]), data, names(data))
   columns <- c(simple, typed)
   stats::setNames(columns, make.unique(names(columns) %||% character(), sep = "_"))

@@ -136,7 +136,10 @@ shapefile_contents <- function(x, call) {
 dbase_contents <- function(x, call) {
   columns <- writable_columns(x, call)
   names(columns) <- short_names(names(columns))
-  if (!length(columns)) columns <- list(row = seq_len(nrow(x)))  # a table must have a field
+  if (!length(columns)) {
+    columns <- list(row = seq_len(nrow(x)))
+    say("The layer has no columns; the table, which must have one, gets {.val row}.")
+  }
   table <- core(core_encode_dbase(columns, nrow(x)), call = call)
   report_notices(table$notices, "the dBASE table")
   list(dbf = table$dbf, cpg = charToRaw("UTF-8"))

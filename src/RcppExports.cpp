@@ -290,13 +290,14 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_geojson_columns
-CharacterVector core_geojson_columns(RObject source);
-RcppExport SEXP _civicatlas_core_geojson_columns(SEXP sourceSEXP) {
+CharacterVector core_geojson_columns(RObject source, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_geojson_columns(SEXP sourceSEXP, SEXP skip_damagedSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_geojson_columns(source));
+    Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_geojson_columns(source, skip_damaged));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -763,7 +764,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_encoding_of_cpg", (DL_FUNC) &_civicatlas_core_encoding_of_cpg, 1},
     {"_civicatlas_core_encode_shapefile", (DL_FUNC) &_civicatlas_core_encode_shapefile, 2},
     {"_civicatlas_core_encode_dbase", (DL_FUNC) &_civicatlas_core_encode_dbase, 2},
-    {"_civicatlas_core_geojson_columns", (DL_FUNC) &_civicatlas_core_geojson_columns, 1},
+    {"_civicatlas_core_geojson_columns", (DL_FUNC) &_civicatlas_core_geojson_columns, 2},
     {"_civicatlas_core_read_geojson", (DL_FUNC) &_civicatlas_core_read_geojson, 6},
     {"_civicatlas_core_encode_geojson", (DL_FUNC) &_civicatlas_core_encode_geojson, 6},
     {"_civicatlas_core_open_blobs", (DL_FUNC) &_civicatlas_core_open_blobs, 3},

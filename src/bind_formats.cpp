@@ -177,10 +177,10 @@ List core_encode_dbase(List columns, int rows) {
 // --- GeoJSON ---------------------------------------------------------------------------------------------------
 
 // [[Rcpp::export]]
-CharacterVector core_geojson_columns(RObject source) {
+CharacterVector core_geojson_columns(RObject source, bool skip_damaged) {
   SourceFile file(source);
   CharacterVector names;
-  for (const std::string& name : geojson_columns(file.padded())) names.push_back(String(name, CE_UTF8));
+  for (const std::string& name : geojson_columns(file.padded(), skip_damaged)) names.push_back(String(name, CE_UTF8));
   return names;
 }
 

@@ -160,7 +160,7 @@ TEST_CASE("what is not asked for is passed over") {
   const std::string text = collection(
       {feature(point, "{\"a\":1,\"b\":\"x\"}"), feature("{\"type\":\"Point\",\"coordinates\":[5,5,9]}", "{\"a\":2,\"c\":[1]}"),
        feature("{\"type\":\"LineString\",\"coordinates\":[[4,4],[9,9]]}", "{\"a\":3,\"b\":\"z\"}"), feature("null", "{\"a\":4}")});
-  CHECK(geojson_columns(test::padded(text).bytes()) == std::vector<std::string>{"a", "b", "c"});
+  CHECK(geojson_columns(test::padded(text).bytes(), false) == std::vector<std::string>{"a", "b", "c"});
 
   GeojsonQuery query;
   query.columns = {"b"};
@@ -183,7 +183,7 @@ TEST_CASE("ids are a column where no property has their name") {
   const std::string with_both = "{\"type\":\"Feature\",\"id\":7,\"geometry\":null,\"properties\":{\"id\":\"p\"}}";
   CHECK(read(with_both).columns.at(0).texts[0] == "p");
   const std::string with_id = "{\"type\":\"Feature\",\"id\":7,\"geometry\":null,\"properties\":{\"a\":1}}";
-  CHECK(geojson_columns(test::padded(with_id).bytes()) == std::vector<std::string>{"id", "a"});
+  CHECK(geojson_columns(test::padded(with_id).bytes(), false) == std::vector<std::string>{"id", "a"});
   GeojsonQuery query;
   query.columns = {"id"};
   CHECK(read(with_id, query).columns.at(0).integers == std::vector<int>{7});

@@ -500,6 +500,8 @@ class FieldEncoder {
     for (std::size_t r = 0; r < cells_.size(); ++r) {
       if (column_.texts.missing(r)) continue;
       std::string_view text = column_.texts[r];
+      if (text.empty())
+        notices.add("empty texts of column " + column_.name + " will read back as missing", "row " + std::to_string(r + 1));
       if (text.size() > 254) {
         std::size_t end = 254;
         while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xc0) == 0x80) --end;

@@ -36,7 +36,7 @@ struct GeojsonQuery {
 GeojsonLayer decode_geojson(ByteSpan text, const GeojsonQuery& query);
 
 // Names of the properties, in order of first appearance; "id" first where features have ids.
-std::vector<std::string> geojson_columns(ByteSpan text);
+std::vector<std::string> geojson_columns(ByteSpan text, bool skip_damaged);
 
 enum class GeojsonForm { collection, lines, sequence };  // one document, a feature a line, RFC 8142
 

@@ -450,8 +450,9 @@ GeojsonLayer decode_geojson(ByteSpan text, const GeojsonQuery& query) {
   return GeojsonReader(without_mark(text), query).read();
 }
 
-std::vector<std::string> geojson_columns(ByteSpan text) {
+std::vector<std::string> geojson_columns(ByteSpan text, bool skip_damaged) {
   GeojsonQuery query;
+  query.skip_damaged = skip_damaged;
   query.shapes = false;
   query.columns.emplace();
   return GeojsonReader(without_mark(text), query).names();

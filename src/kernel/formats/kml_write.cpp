@@ -96,16 +96,22 @@ class PlacemarkWriter {
     const ShapeKind kind = kind_of(store_.types[shape]);
     const IndexRange parts = store_.parts(shape);
     const bool several = static_cast<int>(kind) > 3, z = has_z(store_.types[shape]);
-    if (several || parts.size() == 0) out += "<MultiGeometry>";
+    if (several) out += "<MultiGeometry>";
     for (int part = parts.begin; part < parts.end; ++part) write_part(part, z, out);
-    if (several || parts.size() == 0) out += "</MultiGeometry>";
+    if (several) out += "</MultiGeometry>";
+    const std::string name = several ? "" : element(kind);
+    if (!several && parts.size() == 0) out += "<" + name + "></" + name + ">";
+  }
+
+  static const char* element(ShapeKind kind) {
+    static const char* const names[] = {"", "Point", "LineString", "Polygon"};
+    return names[static_cast<int>(kind)];
   }
 
   void write_part(int part, bool z, std::string& out) const {
-    static const char* const names[] = {"", "Point", "LineString", "Polygon"};
     const ShapeKind kind = store_.part_kind(part);
     const IndexRange rings = store_.rings(part);
-    const std::string name = names[static_cast<int>(kind)];
+    const std::string name = element(kind);
     out += "<" + name + ">";
     if (z) out += "<altitudeMode>absolute</altitudeMode>";
     for (int ring = rings.begin; ring < rings.end; ++ring) {
