@@ -27,13 +27,8 @@ chosen_columns <- function(query, prototype) {
 # The columns that `where` speaks of.
 where_columns <- function(query, names) {
   if (!has_where(query)) return(character())
-  variables <- setdiff(all.vars(query$where), c(".data", ".env"))
-  for (name in setdiff(variables, names)) {
-    if (!exists(name, envir = rlang::quo_get_env(query$where))) {
-      need_column(stats::setNames(as.list(names), names), name, "where", call = query$call)
-    }
-  }
-  intersect(variables, names)
+  need_variables(query$where, stats::setNames(as.list(names), names), "where", query$call)
+  intersect(all.vars(query$where), names)
 }
 
 # Rows of a table for which `where` is TRUE.

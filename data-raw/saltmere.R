@@ -294,6 +294,78 @@ trips <- trips[trips$from != trips$to & trips$trips > 20, ]
 trips$from <- sprintf("%02d", trips$from)
 trips$to <- sprintf("%02d", trips$to)
 
+# --- tramways ----------------------------------------------------------------------------------------------------
+
+# Lines along chains of cells from the town to outlying wards, in pieces with gaps where works are under way.
+path_between <- function(from, to) {
+  before <- integer(nrow(hexes))
+  before[from] <- from
+  front <- from
+  while (before[to] == 0 && length(front)) {
+    fresh <- integer()
+    for (at in front) {
+      for (near in stats::na.omit(neighbours[[at]])) {
+        if (before[near] != 0 || !land[near]) next
+        before[near] <- at
+        fresh <- c(fresh, near)
+      }
+    }
+    front <- fresh
+  }
+  path <- to
+  while (path[1] != from) path <- c(before[path[1]], path)
+  path
+}
+
+smoothed <- function(points) {
+  for (pass in 1:3) {
+    inner <- seq(2, nrow(points) - 1)
+    points[inner, ] <- (points[inner - 1, ] + 2 * points[inner, ] + points[inner + 1, ]) / 4
+  }
+  round(points, 1)
+}
+
+town_cell <- on_mainland[which.min(from_town[on_mainland])]
+ends <- vapply(c(1, 7, 12, 17, 24), function(w) which(ward == w)[which.min(abs(from_town[ward == w] - stats::median(from_town[ward == w])))], 0L)
+tram_names <- c("Lighthouse Line", "Ridge Line", "Strand Line", "Quarry Line", "Cape Line")
+tram_text <- list()
+for (line in seq_along(ends)) {
+  points <- smoothed(middle[path_between(town_cell, ends[line]), ])
+  cuts <- unique(round(seq(1, nrow(points), length.out = sample(3:5, 1))))
+  for (piece in seq_len(length(cuts) - 1)) {
+    part <- points[cuts[piece]:cuts[piece + 1], , drop = FALSE]
+    if (piece > 1) part[1, ] <- part[1, ] + (part[2, ] - part[1, ]) * 0.35  # the gap
+    tram_text[[length(tram_text) + 1]] <- list(line = tram_names[line], section = piece, text = paste0("LINESTRING ", ring_text(part)))
+  }
+}
+tramways <- spatial_frame(
+  name = vapply(tram_text, `[[`, "", "line"), section = vapply(tram_text, `[[`, 0L, "section"),
+  opened = 1896L + 7L * seq_along(tram_text), geometry = shapes_from_wkt(vapply(tram_text, `[[`, "", "text"), crs = 32757)
+)
+
+# --- canopy ------------------------------------------------------------------------------------------------------
+
+species <- data.frame(
+  code = c("STP", "WHK", "GRB", "CPL"), common = c("salt pine", "white hakeberry", "grey bough", "cape laurel"),
+  deciduous = c(FALSE, TRUE, TRUE, FALSE), shade_percent = c(62, 81, 74, 88)
+)
+tree_at <- rbind(
+  middle[sample(park, 120, TRUE), ] + matrix(runif(240, -34, 34), ncol = 2),
+  middle[sample(cells_on_land, 160, TRUE, prob = 1 / (400 + from_town[cells_on_land])), ] + matrix(runif(320, -30, 30), ncol = 2)
+)
+crown <- function(x, y, radius) {
+  angle <- sort(runif(9, 0, 2 * pi))
+  r <- radius * runif(9, 0.75, 1.15)
+  points <- cbind(x + r * cos(angle), y + r * sin(angle))
+  paste0("POLYGON (", ring_text(rbind(points, points[1, ])), ")")
+}
+height <- round(rgamma(nrow(tree_at), 6, 0.6), 1)
+canopy <- spatial_frame(
+  tree_id = sprintf("T%04d", seq_len(nrow(tree_at))), species = sample(species$code, nrow(tree_at), TRUE, prob = c(4, 3, 2, 1)), height_m = height,
+  healthy = runif(nrow(tree_at)) > 0.12, surveyed = as.Date("2026-02-01") + sample(0:40, nrow(tree_at), TRUE),
+  geometry = shapes_from_wkt(mapply(crown, tree_at[, 1], tree_at[, 2], 1.5 + height / 3), crs = 32757)
+)
+
 # --- files -------------------------------------------------------------------------------------------------------
 
 out <- "inst/extdata"
@@ -304,3 +376,6 @@ write_layer(cells, file.path(out, "cells.zip"), replace = TRUE)
 write_layer(rooms, file.path(out, "rooms.geojson"), replace = TRUE, decimals = 6)
 utils::write.csv(heat, file.path(out, "heat.csv"), row.names = FALSE)
 utils::write.csv(trips, file.path(out, "trips.csv"), row.names = FALSE)
+write_layer(tramways, file.path(out, "tramways.kml"), decimals = 6)
+write_layer(canopy, file.path(out, "canopy.gpkg"), layer = "trees")
+write_layer(species, file.path(out, "canopy.gpkg"), layer = "species")
