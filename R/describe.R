@@ -22,8 +22,10 @@ describe_layer <- function(source, layer = NULL, scan = NULL) {
   if (is.null(header)) return(describe_values(quietly(read_layer(source, layer)), source))
   kinds <- stats::setNames(rep(NA_integer_, length(header$kinds)), ifelse(is.na(header$kinds), "several kinds", header$kinds))
   structure(list(
-    source = source, title = paste(c(basename(shown_address(source)), layer), collapse = ", layer "), rows = header$rows, geometry_type = kinds, missing_shapes = NA_integer_, vertices = NA_integer_,
-    extent = if (!is.null(header$extent)) stats::setNames(header$extent, c("xmin", "ymin", "xmax", "ymax")), crs = header$crs, fields = header$fields
+    source = source, title = paste(c(basename(shown_address(source)), layer), collapse = ", layer "),
+    rows = header$rows, geometry_type = kinds, missing_shapes = NA_integer_, vertices = NA_integer_,
+    extent = if (!is.null(header$extent)) stats::setNames(header$extent, c("xmin", "ymin", "xmax", "ymax")),
+    crs = header$crs, fields = header$fields
   ), class = "layer_description")
 }
 

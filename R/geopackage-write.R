@@ -39,7 +39,8 @@ fill_geopackage <- function(x, path, layer, options, name, call) {
 # A table that is there must be replaced or appended to, and one to append to must be there.
 check_table <- function(there, layer, name, options, call) {
   if (there && !options$replace && !options$append) {
-    fail("file", c("{.file {name}} has a table {.val {layer}} already.", i = "Use {.code replace = TRUE}, {.code append = TRUE} or another {.arg layer}."), call = call)
+    fail("file", c("{.file {name}} has a table {.val {layer}} already.",
+                   i = "Use {.code replace = TRUE}, {.code append = TRUE} or another {.arg layer}."), call = call)
   }
   if (!there && options$append) fail("file", "{.file {name}} has no table {.val {layer}} to append to.", call = call)
 }
@@ -212,7 +213,8 @@ index_triggers <- function(layer, shape, key) {
     update1 = list(event = sprintf("AFTER UPDATE OF \"%s\"", shape), when = paste(same, "AND", has("NEW")), body = put),
     update2 = list(event = sprintf("AFTER UPDATE OF \"%s\"", shape), when = paste(same, "AND", none("NEW")), body = remove("OLD")),
     update3 = list(event = "AFTER UPDATE", when = paste(other, "AND", has("NEW")), body = paste(remove("OLD"), put)),
-    update4 = list(event = "AFTER UPDATE", when = paste(other, "AND", none("NEW")), body = sprintf("DELETE FROM %s WHERE id IN (OLD.\"%s\", NEW.\"%s\");", index, key, key)),
+    update4 = list(event = "AFTER UPDATE", when = paste(other, "AND", none("NEW")),
+                   body = sprintf("DELETE FROM %s WHERE id IN (OLD.\"%s\", NEW.\"%s\");", index, key, key)),
     delete = list(event = "AFTER DELETE", when = sprintf("OLD.\"%s\" NOT NULL", shape), body = remove("OLD"))
   )
 }
@@ -271,7 +273,8 @@ append_geopackage <- function(con, x, layer, name, call) {
 # What is appended must have shapes where the table has, on the same CRS, and no columns that the table lacks.
 check_append <- function(x, spatial, crs, fields, layer, call) {
   if (spatial != is_spatial_frame(x)) {
-    fail("argument", "The table {.val {layer}} has {if (spatial) 'shapes' else 'no shapes'}, and what is appended has {if (spatial) 'none' else 'some'}.", call = call)
+    words <- if (spatial) c("shapes", "none") else c("no shapes", "some")
+    fail("argument", "The table {.val {layer}} has {words[1]}, and what is appended has {words[2]}.", call = call)
   }
   if (spatial) check_same_crs(x, new_shapes(crs = crs), "x", layer, call = call)
   names <- names(attribute_table(x))

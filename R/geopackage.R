@@ -18,7 +18,8 @@ open_geopackage <- function(path, layer, call, listing, name, format) {
 # Waits for another process to let go of the file, for some seconds.
 connect_geopackage <- function(path, name, call, write) {
   flags <- if (write) RSQLite::SQLITE_RWC else RSQLite::SQLITE_RO
-  con <- geopackage_step(name, call, DBI::dbConnect(RSQLite::SQLite(), path, flags = flags, bigint = "integer64", loadable.extensions = FALSE, synchronous = NULL))
+  con <- geopackage_step(name, call, DBI::dbConnect(RSQLite::SQLite(), path, flags = flags, bigint = "integer64",
+                                                    loadable.extensions = FALSE, synchronous = NULL))
   RSQLite::sqliteSetBusyHandler(con, as.integer(getOption("civicatlas.busy_wait", 5000)))
   con
 }

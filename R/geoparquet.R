@@ -31,7 +31,7 @@ read_source.source_geoparquet <- function(source, query) {
   about <- footer$geo$columns[[shape %||% ""]]
   crs <- if (!is.null(shape)) parquet_crs(about, source, query$call)
   query <- settle_window(query, crs)
-  names <- setdiff(parquet_columns(footer), c(shape, parquet_box_column(about)))
+  names <- setdiff(parquet_columns(footer), shape)
   wanted <- chosen_columns(query, parquet_prototype(footer, names))
   flat <- flat_parquet(source, query, about)
   on.exit(unlink(flat$temporary))
@@ -61,10 +61,10 @@ read_source.source_geoparquet <- function(source, query) {
 flat_parquet <- function(source, query, about) {
   footer <- get_parquet_footer(source$content)
   covering <- about$covering$bbox
-  members <- vapply(covering[box_members], function(path) c(path, NA)[2], "")
-  flat <- core(core_flatten_parquet(footer$metadata, query$within, parquet_box_column(about) %||% "", if (length(covering)) unname(members) else character()),
+  members <- if (length(covering)) vapply(covering[box_members], function(path) c(path, NA)[2], "")
+  flat <- core(core_flatten_parquet(footer$metadata, query$within, parquet_box_column(about) %||% "", as.character(unname(members))),
                source = source$name, call = query$call)
-  if (!length(flat$dropped) && !flat$row_groups) return(list(file = source$content, dropped = character(), rows = parquet_rows(source$content)))
+  if (!length(flat$dropped) && !flat$row_groups) return(list(file = source$content, rows = parquet_rows(source$content)))
   copy <- tempfile(fileext = ".parquet")
   file.copy(source$content, copy)
   put_parquet_footer(copy, footer$at, flat$metadata)
@@ -131,11 +131,11 @@ parquet_column <- function(column) {
 # The CRS is PROJJSON; one without it is longitude and latitude (GeoParquet 1.1, "crs"). Codes are taken from its id.
 parquet_crs <- function(about, source, call) {
   if (!"crs" %in% names(about)) return(crs_by_code(4326, call))
-  id <- about$crs$id
   if (is.null(about$crs)) return(NULL)
-  if (identical(id$authority, "OGC") && grepl("^CRS84", id$code)) return(crs_by_code(4326, call))
-  code <- suppressWarnings(as.integer(id$code))
-  if (identical(id$authority, "EPSG") && !is.na(code) && !is.null(core_crs_find(code))) return(crs_by_code(code, call))
+  id <- paste(c(about$crs$id$authority, about$crs$id$code), collapse = ":")
+  if (grepl("^OGC:CRS84", id)) return(crs_by_code(4326, call))
+  code <- if (grepl("^EPSG:[0-9]+$", id)) as.integer(sub("EPSG:", "", id)) else 0L
+  if (!is.null(core_crs_find(code))) return(crs_by_code(code, call))
   caution("crs", c("The CRS of {.file {basename(source$name)}}, {.val {about$crs$name %||% 'unnamed'}}, has no code in the registry; the layer has none.",
                    i = "Label it: {.code declare_crs(x, \"EPSG:\u2026\")}."))
   NULL
@@ -145,12 +145,15 @@ source_header.source_geoparquet <- function(source) {
   footer <- parquet_footer(source, NULL)
   shape <- footer$geo$primary_column
   about <- footer$geo$columns[[shape %||% ""]]
-  names <- setdiff(parquet_columns(footer), c(shape, parquet_box_column(about)))
+  kinds <- unname(parquet_kinds[sub(" (Z|M|ZM)$", "", unlist(about$geometry_types))])
+  list(rows = footer$rows, kinds = kinds, extent = parquet_extent(about), crs = if (!is.null(shape)) parquet_crs(about, source, NULL),
+       fields = parquet_fields(footer, setdiff(parquet_columns(footer), shape)))
+}
+
+parquet_fields <- function(footer, names) {
   words <- c(logical = "logical", integer = "integer", double = "number", character = "text", Date = "date", POSIXct = "date and time")
   type <- unname(words[footer$schema$r_type[match(names, footer$schema$name)]])
-  kinds <- unname(parquet_kinds[sub(" ZM?$", "", unlist(about$geometry_types))])
-  list(rows = footer$rows, kinds = kinds, extent = parquet_extent(about), crs = if (!is.null(shape)) parquet_crs(about, source, NULL),
-       fields = tibble::tibble(name = names, type = ifelse(is.na(type), "other", type)))
+  tibble::tibble(name = names, type = ifelse(is.na(type), "other", type))
 }
 
 # Two or three numbers a corner.
@@ -219,7 +222,7 @@ parquet_geo <- function(shapes, name) {
 parquet_crs_json <- function(crs) {
   if (is.null(crs)) return(NULL)
   if (is.na(crs$code)) {
-    caution("crs", "The CRS {crs_label(crs)} has no code, so GeoParquet cannot hold it; the layer is written without.")
+    caution("crs", "The CRS {crs_label(crs)} has no code to name it by in GeoParquet; the layer is written without.")
     return(NULL)
   }
   code <- as.integer(sub("EPSG:", "", crs$code))

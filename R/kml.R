@@ -36,7 +36,7 @@ read_source.source_kml <- function(source, query) {
   query <- settle_window(query, crs_by_code(4326, query$call))
   wanted <- chosen_columns(query, lapply(columns, vctrs::vec_ptype))
   rows <- rows_where(query, columns[where_columns(query, names(columns))], length(placemarks))
-  geometry <- xml2::xml_find_first(placemarks[rows], "./*[self::Point or self::LineString or self::LinearRing or self::Polygon or self::MultiGeometry or self::Model]")
+  geometry <- xml2::xml_find_first(placemarks[rows], paste0("./*[", paste0("self::", kml_elements, collapse = " or "), "]"))
   found <- core(core_read_kml(as.character(geometry)), source = source$name, call = query$call)
   report_notices(found$notices, source$name)
   shapes <- shapes_of_core(found, crs_by_code(4326, query$call))
@@ -44,6 +44,8 @@ read_source.source_kml <- function(source, query) {
   columns <- lapply(stats::setNames(columns[wanted], names(wanted)), function(column) column[rows[inside]])
   layer_content(columns, shapes[inside], length(placemarks), query)
 }
+
+kml_elements <- c("Point", "LineString", "LinearRing", "Polygon", "MultiGeometry", "Model")
 
 # name, description and time where any placemark has them, and the fields of ExtendedData.
 kml_columns <- function(document, placemarks) {
@@ -90,14 +92,9 @@ kml_schema <- function(document) {
 # As the schema says; without one numbers are recognised as in other text files.
 kml_typed <- function(column, type) {
   if (is.na(type)) return(typed_column(column))
-  number <- function(convert) {
-    values <- suppressWarnings(convert(column))
-    if (any(is.na(values) & !is.na(column))) column else values
-  }
-  switch(type,
-    bool = ifelse(is.na(column), NA, column %in% c("1", "true", "TRUE")),
-    int = , uint = , short = , ushort = if (all(abs(suppressWarnings(as.double(column))) <= .Machine$integer.max, na.rm = TRUE)) number(as.integer) else number(as.double),
-    double = , float = number(as.double),
-    column
-  )
+  if (type == "bool") return(ifelse(is.na(column), NA, column %in% c("1", "true", "TRUE")))
+  if (!type %in% c("int", "uint", "short", "ushort", "double", "float")) return(column)
+  numbers <- suppressWarnings(as.double(column))
+  if (any(is.na(numbers) & !is.na(column))) return(column)
+  if (type %in% c("double", "float")) numbers else narrow_numbers(numbers)
 }

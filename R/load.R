@@ -24,12 +24,14 @@ load_layers <- function(files, to, crs = NULL, replace = FALSE, append = FALSE) 
   out <- vctrs::vec_rbind(!!!unname(landed))
   failed <- sum(!is.na(out$problem))
   say("{.fn load_layers}: {counted(nrow(out) - failed, 'table')} landed{if (failed) paste0(', ', failed, ' did not')}.")
-  if (failed) caution("data", c("{failed} of {nrow(out)} layers did not land:", stats::setNames(escape(paste0(out$file, ": ", out$problem)[!is.na(out$problem)]), rep("*", failed))))
+  lines <- escape(paste0(out$file, ": ", out$problem)[!is.na(out$problem)])
+  if (failed) caution("data", c("{failed} of {nrow(out)} layers did not land:", stats::setNames(lines, rep("*", failed))))
   out
 }
 
 load_file <- function(file, to, target, replace, append) {
-  row <- function(layer = NA_character_, table = NA_character_, rows = NA_integer_, kind = NA_character_, crs = NA_character_, problem = NA_character_) {
+  none <- NA_character_
+  row <- function(layer = none, table = none, rows = NA_integer_, kind = none, crs = none, problem = none) {
     tibble::tibble(file = basename(file), layer = layer, table = table, rows = rows, geometry_type = kind, crs = crs, problem = problem)
   }
   problem_of <- function(e) gsub("\\s+", " ", cli::ansi_strip(conditionMessage(e)))

@@ -20,26 +20,30 @@
 #' stalls <- data.frame(name = c("Kelp", "Tern"), visits = c("1,204", "(36)"), share = c("12.5 %", "n/a"))
 #' mend_numbers(stalls)
 #' @export
-mend_numbers <- function(x, ..., decimal = NULL, missing = c("-", "--", "\u2013", "\u2014", ".", "..", "n/a", "N/A", "NA", "null", "NULL", "none", "?")) {
+mend_numbers <- function(x, ..., decimal = NULL,
+                         missing = c("-", "--", "\u2013", "\u2014", ".", "..", "n/a", "N/A", "NA", "null", "NULL", "none", "?")) {
   started <- clock()
   call <- rlang::current_env()
   if (!is.null(decimal)) one_of(decimal, c(".", ","), "decimal", call = call)
   data <- if (is_spatial_frame(x)) attribute_table(x) else x
   columns <- if (...length()) named_columns(data, rlang::enquos(...), call) else columns_of_number_text(data, missing)
-  for (column in columns) {
-    if (is.factor(data[[column]])) data[[column]] <- as.character(data[[column]])
-    if (!is.character(data[[column]]) && !is.numeric(data[[column]])) {
-      fail("column", "Column {.val {column}} is {class_in_words(data[[column]])}, not text.", call = call)
-    }
-  }
-  columns <- columns[!vapply(data[columns], is.numeric, NA)]
+  columns <- columns_to_mend(data, columns, call)
   if (!length(columns)) say("{.fn mend_numbers}: no column of text that holds numbers; nothing changed.")
-  mended <- lapply(stats::setNames(columns, columns), function(column) mend_text(data[[column]], decimal, missing))
+  mended <- lapply(stats::setNames(columns, columns), function(column) mend_text(as.character(data[[column]]), decimal, missing))
   for (column in columns) x[[column]] <- mended[[column]]$values
   notes <- vapply(columns, function(column) paste0(column, ": ", mend_account(mended[[column]])), "")
   for (note in notes) say(paste0("{.fn mend_numbers} ", escape(note), "."))
   warn_of_unread(mended)
   record(x, x, "mend_numbers", rlang::current_call(), nrow(x), notes, started)
+}
+
+# Those that are text; numbers are left as they are, anything else is an error.
+columns_to_mend <- function(data, columns, call) {
+  is_text <- vapply(data[columns], function(column) is.character(column) || is.factor(column), NA)
+  for (column in columns[!is_text]) {
+    if (!is.numeric(data[[column]])) fail("column", "Column {.val {column}} is {class_in_words(data[[column]])}, not text.", call = call)
+  }
+  columns[is_text]
 }
 
 named_columns <- function(data, columns, call) {
@@ -63,35 +67,36 @@ columns_of_number_text <- function(data, missing) {
 
 # What each text is made of: its digits with their marks, its sign, a percent sign; `state` is number, blank or other.
 number_parts <- function(text, missing) {
+  without <- function(text, pattern) trimws(gsub(pattern, "", text))
+  currency <- "^[$\u20ac\u00a3\u00a5]|[$\u20ac\u00a3\u00a5]$"
   core <- trimws(gsub("[\u00a0\u202f\u2009]", " ", text))
-  blank <- is.na(core) | !nzchar(core) | core %in% missing
+  blank <- is.na(core) | core %in% c("", missing)
   percent <- grepl("%$", core)
-  core <- trimws(sub("%$", "", core))
+  core <- without(core, "%$")
   negative <- grepl("^\\(.*\\)$", core)
-  core <- trimws(gsub("^\\(|\\)$", "", core))
-  core <- trimws(gsub("^[$\u20ac\u00a3\u00a5]|[$\u20ac\u00a3\u00a5]$", "", core))
+  core <- without(without(core, "^\\(|\\)$"), currency)
   minus <- grepl("^[-\u2212]|-$", core)
-  core <- trimws(gsub("^[-+\u2212]|-$", "", core))
-  core <- trimws(gsub("^[$\u20ac\u00a3\u00a5]", "", core))
+  core <- without(without(core, "^[-+\u2212]|-$"), currency)
   digits <- gsub("(?<=[0-9])[ '\u2019](?=[0-9]{3}([^0-9]|$))", "", core, perl = TRUE)
   is_number <- grepl("^([0-9]+([.,][0-9]+)*[.,]?|[.,][0-9]+)([eE][-+]?[0-9]+)?$", digits)
   state <- ifelse(blank, "blank", ifelse(is_number, "number", "other"))
   list(digits = digits, sign = ifelse(negative | minus, -1, 1), bracketed = negative, percent = percent, state = state)
 }
 
-# The mark that divides decimals, as the column tells.
+# The mark that divides decimals, as the column tells: of two in a number the last, of one that which does not group.
 decimal_mark <- function(digits) {
   both <- grep("[.].*,|,.*[.]", digits, value = TRUE)
   if (length(both)) return(if (mean(regexpr("[^,]*$", both) > regexpr("[^.]*$", both)) > 0.5) "," else ".")
-  for (mark in c(",", ".")) {
-    with_mark <- grep(mark, digits, value = TRUE, fixed = TRUE)
-    if (!length(with_mark)) next
-    repeated <- any(lengths(regmatches(with_mark, gregexpr(mark, with_mark, fixed = TRUE))) > 1)
-    grouped <- all(grepl(paste0("^[1-9][0-9]{0,2}([", mark, "][0-9]{3})+$"), with_mark))
-    if (repeated || (grouped && mark == ",")) return(setdiff(c(",", "."), mark))
-    return(mark)
-  }
-  "."
+  with_comma <- grep(",", digits, value = TRUE, fixed = TRUE)
+  if (length(with_comma)) return(if (groups_thousands(with_comma, ",", decides = TRUE)) "." else ",")
+  with_point <- grep(".", digits, value = TRUE, fixed = TRUE)
+  if (length(with_point) && groups_thousands(with_point, ".", decides = FALSE)) "," else "."
+}
+
+# Whether a mark groups: some number has it twice, or all have three digits after it where that `decides`.
+groups_thousands <- function(digits, mark, decides) {
+  repeated <- any(lengths(regmatches(digits, gregexpr(mark, digits, fixed = TRUE))) > 1)
+  repeated || (decides && all(grepl(paste0("^[1-9][0-9]{0,2}([", mark, "][0-9]{3})+$"), digits)))
 }
 
 mend_text <- function(text, decimal, missing) {
@@ -116,6 +121,7 @@ mend_text <- function(text, decimal, missing) {
   )
 }
 
+# Numbers as integers where all are whole and fit.
 narrow_numbers <- function(values) {
   whole <- all(values == round(values) & abs(values) <= .Machine$integer.max, na.rm = TRUE)
   if (whole) as.integer(values) else values
@@ -138,7 +144,8 @@ warn_of_unread <- function(mended) {
   if (!length(bad)) return(invisible())
   lines <- vapply(names(bad), function(name) {
     shown <- utils::head(unique(bad[[name]]$texts), 4)
-    sprintf("%s: %s (row %d%s)", name, paste0("\"", shown, "\"", collapse = ", "), bad[[name]]$unread[1], if (length(bad[[name]]$unread) > 1) ", \u2026" else "")
+    more <- if (length(bad[[name]]$unread) > 1) ", \u2026" else ""
+    sprintf("%s: %s (row %d%s)", name, paste0("\"", shown, "\"", collapse = ", "), bad[[name]]$unread[1], more)
   }, "")
   caution("data", c("{counted(sum(lengths(lapply(bad, `[[`, 'unread'))), 'text')} that {?is/are} no number became missing:",
                     stats::setNames(escape(lines), rep("*", length(lines)))))

@@ -49,7 +49,8 @@ connect_postgres <- function(address, call) {
     Sys.setenv(TZ = "UTC")
     on.exit(Sys.unsetenv("TZ"))
   }
-  postgres_step(shown_database(address), call, do.call(DBI::dbConnect, c(list(RPostgres::Postgres(), bigint = "integer64", timezone = "UTC", timezone_out = "UTC", check_interrupts = TRUE), arguments)))
+  settings <- list(RPostgres::Postgres(), bigint = "integer64", timezone = "UTC", timezone_out = "UTC", check_interrupts = TRUE)
+  postgres_step(shown_database(address), call, do.call(DBI::dbConnect, c(settings, arguments)))
 }
 
 # Errors of the server as ours; nothing that was begun stays, as work is done in transactions.
@@ -99,8 +100,9 @@ postgres_fields <- function(source) {
 }
 
 postgres_kind <- function(type) {
-  kinds <- c(boolean = "logical", smallint = "number", integer = "number", bigint = "number", real = "number", "double precision" = "number", numeric = "number",
-             text = "text", "character varying" = "text", character = "other", date = "date", "timestamp with time zone" = "datetime",
+  kinds <- c(boolean = "logical", smallint = "number", integer = "number", bigint = "number", real = "number",
+             "double precision" = "number", numeric = "number", text = "text",
+             "character varying" = "text", character = "other", date = "date", "timestamp with time zone" = "datetime",
              "timestamp without time zone" = "datetime", bytea = "blob")
   kind <- unname(kinds[type])
   ifelse(is.na(kind), "other", kind)
@@ -134,8 +136,8 @@ read_source.source_postgres <- function(source, query) {
 
 postgres_column <- function(values) {
   if (inherits(values, "POSIXct")) attr(values, "tzone") <- "UTC"
-  if (inherits(values, "pq_NA") || (is.object(values) && !inherits(values, c("Date", "POSIXct", "integer64", "blob")))) return(as.character(values))
-  values
+  plain <- !is.object(values) || inherits(values, c("Date", "POSIXct", "integer64", "blob"))
+  if (plain) values else as.character(values)
 }
 
 # The box type rounds its comparison outwards; the decoder tests boxes again, exactly.
@@ -168,7 +170,8 @@ source_header.source_postgres <- function(source) {
   found <- DBI::dbGetQuery(source$con, paste0("SELECT count(*)", edges, " FROM ", table))
   spatial <- !is.na(source$table$shape)
   list(rows = as.double(found[[1]]), kinds = source_layers(source)$geometry_type[match(source$layer, source$tables$layer)],
-       extent = if (spatial) as.double(unlist(found[-1])), crs = if (spatial) postgres_crs(source, NULL), fields = tibble::tibble(name = fields$name, type = type))
+       extent = if (spatial) as.double(unlist(found[-1])), crs = if (spatial) postgres_crs(source, NULL),
+       fields = tibble::tibble(name = fields$name, type = type))
 }
 
 # --- writing -----------------------------------------------------------------------------------------------------------

@@ -101,7 +101,8 @@ records_of_shapes <- function(table, shp, rows, query) {
   if (length(records) == shp$header$records) return(list(records = records[rows], shapes = rows))
   if (query$skip_damaged) {
     both <- rows[rows <= min(table$records, shp$header$records)]
-    caution("data", "{.file {basename(shp$name)}} has {format_count(shp$header$records)} shapes and {format_count(table$records)} records; those that pair off were read.")
+    counts <- paste(format_count(shp$header$records), "shapes and", format_count(table$records), "records")
+    caution("data", "{.file {basename(shp$name)}} has {counts}; those that pair off were read.")
     records <- live(both)
     return(list(records = records, shapes = records))
   }
@@ -156,9 +157,7 @@ decoded <- function(text, from, call) {
   bytes <- distinct[odd]
   if (!nzchar(from)) from <- if (all(validUTF8(bytes))) "UTF-8" else "CP1252"
   Encoding(bytes) <- "unknown"
-  utf8 <- tryCatch(iconv(bytes, from = from, to = "UTF-8"), error = function(e) {
-    fail("argument", c("The encoding {.val {from}} is not known.", i = "Name another with {.arg encoding}, for example {.val CP1252}."), call = call)
-  })
+  utf8 <- tryCatch(iconv(bytes, from = from, to = "UTF-8"), error = function(e) unknown_encoding(from, call))
   lost <- is.na(utf8)
   if (any(lost)) {
     utf8[lost] <- iconv(bytes[lost], from = from, to = "UTF-8", sub = "byte")
@@ -168,4 +167,8 @@ decoded <- function(text, from, call) {
   result <- distinct
   result[odd] <- utf8
   result[match(text, distinct)]
+}
+
+unknown_encoding <- function(name, call) {
+  fail("argument", c("The encoding {.val {name}} is not known.", i = "Name another with {.arg encoding}, for example {.val CP1252}."), call = call)
 }

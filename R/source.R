@@ -82,19 +82,24 @@ format_of <- function(path) {
 }
 
 format_of_bytes <- function(head) {
-  starts <- function(bytes) length(head) >= length(bytes) && identical(head[seq_along(bytes)], bytes)
-  if (starts(as.raw(c(0, 0, 0x27, 0x0a)))) return("shapefile")
-  if (starts(charToRaw("PK\003\004"))) return("zip")
-  if (starts(charToRaw("SQLite format 3"))) return("geopackage")
-  if (starts(charToRaw("PAR1"))) return("geoparquet")
+  for (format in names(first_bytes)) {
+    bytes <- first_bytes[[format]]
+    if (identical(utils::head(head, length(bytes)), bytes)) return(format)
+  }
   text <- rawToChar(head[head != 0])
   Encoding(text) <- "bytes"
   text <- sub("^\\s*(\xef\xbb\xbf)?[\x1e\\s]*", "", text, useBytes = TRUE)
-  if (grepl("^[{]", text, useBytes = TRUE)) return("geojson")
-  if (grepl("^(<[?]xml[^>]*>\\s*)?(<!--.*-->\\s*)?<kml", text, useBytes = TRUE)) return("kml")
-  if (grepl("^(SRID=[0-9]+;)?(MULTI)?(POINT|LINESTRING|POLYGON|GEOMETRYCOLLECTION)", text, ignore.case = TRUE, useBytes = TRUE)) return("wkt")
-  NA_character_
+  found <- vapply(first_text, grepl, NA, text, ignore.case = TRUE, useBytes = TRUE)
+  c(names(first_text)[found], NA)[1]
 }
+
+first_bytes <- list(
+  shapefile = as.raw(c(0, 0, 0x27, 0x0a)), zip = charToRaw("PK\003\004"), geopackage = charToRaw("SQLite format 3"), geoparquet = charToRaw("PAR1")
+)
+first_text <- c(
+  geojson = "^[{]", kml = "^(<[?]xml[^>]*>\\s*)?(<!--.*-->\\s*)?<kml",
+  wkt = "^(SRID=[0-9]+;)?(MULTI)?(POINT|LINESTRING|POLYGON|GEOMETRYCOLLECTION)"
+)
 
 shapefile_members <- c("shp", "shx", "dbf", "dbt", "fpt", "prj", "cpg")
 

@@ -23,11 +23,7 @@ stack_layers <- function(..., source = NULL) {
   call <- rlang::current_env()
   layers <- rlang::list2(...)
   if (length(layers) == 1 && is.list(layers[[1]]) && !is.data.frame(layers[[1]])) layers <- layers[[1]]
-  if (!length(layers) || !all(vapply(layers, is.data.frame, NA))) fail("argument", "Give the layers to stack as spatial frames or data frames.", call = call)
-  spatial <- vapply(layers, is_spatial_frame, NA)
-  if (any(spatial) && !all(spatial)) {
-    fail("argument", c("Some layers have shapes and some have not.", i = "Without: {.val {which(!spatial)}}; give them shapes or take {.fn attribute_table} of the others."), call = call)
-  }
+  spatial <- check_layers(layers, call)
   labels <- names(layers) %||% rep("", length(layers))
   labels[!nzchar(labels)] <- as.character(which(!nzchar(labels)))
   sizes <- vapply(layers, nrow, 0L)
@@ -35,12 +31,24 @@ stack_layers <- function(..., source = NULL) {
   columns <- stack_columns(tables, sizes)
   say_stacked(tables, columns)
   if (!is.null(source)) columns <- c(stats::setNames(list(rep(labels, sizes)), source), columns)
-  out <- if (!all(spatial)) tibble::new_tibble(columns, nrow = sum(sizes)) else {
-    for (i in seq_along(layers)[-1]) check_same_crs(layers[[1]], layers[[i]], labels[1], labels[i], call = call)
-    frame_of(list(columns = columns, shapes = vctrs::vec_c(!!!unname(lapply(layers, as_shapes)))))
-  }
+  if (spatial) for (i in seq_along(layers)[-1]) check_same_crs(layers[[1]], layers[[i]], labels[1], labels[i], call = call)
+  shapes <- if (spatial) vctrs::vec_c(!!!unname(lapply(layers, as_shapes)))
+  out <- frame_of(list(columns = columns, shapes = shapes))
   say("{.fn stack_layers}: {paste(format_count(sizes), collapse = ' + ')} = {counted(nrow(out), 'row')}.")
-  record(out, if (all(spatial)) layers[[1]], "stack_layers", rlang::current_call(), sum(sizes), NULL, started)
+  record(out, if (spatial) layers[[1]], "stack_layers", rlang::current_call(), sum(sizes), NULL, started)
+}
+
+# Whether the layers to stack have shapes: all or none.
+check_layers <- function(layers, call) {
+  if (!length(layers) || !all(vapply(layers, is.data.frame, NA))) {
+    fail("argument", "Give the layers to stack as spatial frames or data frames.", call = call)
+  }
+  spatial <- vapply(layers, is_spatial_frame, NA)
+  if (any(spatial) && !all(spatial)) {
+    fail("argument", c("Some layers have shapes and some have not.",
+                       i = "Without: {.val {which(!spatial)}}; give them shapes or take {.fn attribute_table} of the others."), call = call)
+  }
+  all(spatial)
 }
 
 # Columns of several tables, matched by name, one after the other.
@@ -54,18 +62,23 @@ stack_columns <- function(tables, sizes) {
 
 # Values of one column; text where their types have nothing else in common.
 stack_values <- function(pieces) {
-  pieces <- lapply(unname(pieces), function(piece) if (is.factor(piece)) as.character(piece) else if (all(is.na(piece))) vctrs::unspecified(length(piece)) else piece)
-  tryCatch(vctrs::vec_c(!!!pieces), vctrs_error_incompatible_type = function(e) {
-    as_text <- function(piece) if (inherits(piece, "vctrs_unspecified")) rep(NA_character_, length(piece)) else if (is.double(piece) && !is.object(piece)) core_number_text(piece, -1L) else as.character(piece)
-    unlist(lapply(pieces, as_text))
+  pieces <- lapply(unname(pieces), function(piece) {
+    if (all(is.na(piece))) vctrs::unspecified(length(piece)) else if (is.factor(piece)) as.character(piece) else piece
   })
+  tryCatch(vctrs::vec_c(!!!pieces), vctrs_error_incompatible_type = function(e) unlist(lapply(pieces, values_as_text)))
+}
+
+values_as_text <- function(values) {
+  if (all(is.na(values))) return(rep(NA_character_, length(values)))
+  if (is.double(values) && !is.object(values)) core_number_text(values, -1L) else as.character(values)
 }
 
 say_stacked <- function(tables, columns) {
   for (name in names(columns)) {
     types <- vapply(tables, function(table) if (is.null(table[[name]])) NA_character_ else plain_class(table[[name]]), "")
     if (anyNA(types)) say("Column {.val {name}} is missing in {counted(sum(is.na(types)), 'layer')}: filled with missing values.")
-    if (length(unique(stats::na.omit(types))) > 1) say("Column {.val {name}} differs in type ({unique(stats::na.omit(types))}): now {plain_class(columns[[name]])}.")
+    differing <- unique(stats::na.omit(types))
+    if (length(differing) > 1) say("Column {.val {name}} differs in type ({differing}): now {plain_class(columns[[name]])}.")
   }
 }
 
@@ -77,11 +90,18 @@ compare_columns <- function(x, y) {
   x <- attribute_table(x)
   y <- attribute_table(y)
   names <- union(names(x), names(y))
-  type_in <- function(table) vapply(names, function(name) if (name %in% names(table)) plain_class(table[[name]]) else NA_character_, "", USE.NAMES = FALSE)
+  type_in <- function(table) {
+    vapply(names, function(name) if (name %in% names(table)) plain_class(table[[name]]) else NA_character_, "", USE.NAMES = FALSE)
+  }
   out <- tibble::tibble(column = names, in_x = type_in(x), in_y = type_in(y))
   out$same <- !is.na(out$in_x) & !is.na(out$in_y) & out$in_x == out$in_y
-  out$nearest <- ifelse(is.na(out$in_y), near_names(names, setdiff(names(y), names(x))), ifelse(is.na(out$in_x), near_names(names, setdiff(names(x), names(y))), NA_character_))
-  say("{.fn compare_columns}: {sum(out$same)} alike, {sum(!is.na(out$in_x) & !is.na(out$in_y) & !out$same)} of another type, {sum(is.na(out$in_y))} only in x, {sum(is.na(out$in_x))} only in y.")
+  only_x <- is.na(out$in_y)
+  only_y <- is.na(out$in_x)
+  out$nearest <- NA_character_
+  out$nearest[only_x] <- near_names(names[only_x], names[only_y])
+  out$nearest[only_y] <- near_names(names[only_y], names[only_x])
+  differing <- sum(!only_x & !only_y & !out$same)
+  say("{.fn compare_columns}: {sum(out$same)} alike, {differing} of another type, {sum(only_x)} only in x, {sum(only_y)} only in y.")
   out
 }
 
@@ -89,7 +109,8 @@ compare_columns <- function(x, y) {
 near_names <- function(names, others) {
   plain <- function(name) gsub("[^a-z0-9]", "", tolower(name))
   vapply(names, function(name) {
-    same <- plain(others) == plain(name) | (nchar(others) >= 8 & startsWith(plain(name), plain(others))) | (nchar(name) >= 8 & startsWith(plain(others), plain(name)))
+    cut <- (nchar(others) >= 8 & startsWith(plain(name), plain(others))) | (nchar(name) >= 8 & startsWith(plain(others), plain(name)))
+    same <- plain(others) == plain(name) | cut
     if (any(same)) others[which(same)[1]] else NA_character_
   }, "", USE.NAMES = FALSE)
 }

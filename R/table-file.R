@@ -15,7 +15,8 @@ source_layers.source_spreadsheet <- function(source) {
 }
 
 read_source.source_spreadsheet <- function(source, query) {
-  data <- tryCatch(suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal")), error = function(e) {
+  read <- function() suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal"))
+  data <- tryCatch(read(), error = function(e) {
     fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{conditionMessage(e)}"), call = query$call)
   })
   names(data) <- filled_names(names(data))
@@ -49,78 +50,87 @@ read_source.source_csv <- function(source, query) {
 
 # The text in UTF-8, without a byte order mark. What is not valid UTF-8 is taken for Windows-1252 unless told otherwise.
 in_utf8 <- function(bytes, source, query) {
-  starts <- function(mark) length(bytes) >= length(mark) && identical(bytes[seq_along(mark)], as.raw(mark))
-  if (starts(c(0xef, 0xbb, 0xbf))) bytes <- bytes[-(1:3)]
-  from <- if (starts(c(0xff, 0xfe))) "UTF-16LE" else if (starts(c(0xfe, 0xff))) "UTF-16BE" else query$encoding
-  if (isTRUE(from %in% c("UTF-16LE", "UTF-16BE"))) return(charToRaw(iconv(list(bytes[-(1:2)]), from, "UTF-8")))
+  for (encoding in names(byte_order_marks)) {
+    mark <- byte_order_marks[[encoding]]
+    if (!identical(utils::head(bytes, length(mark)), mark)) next
+    bytes <- bytes[-seq_along(mark)]
+    if (encoding != "UTF-8") return(charToRaw(iconv(list(bytes), encoding, "UTF-8")))
+  }
   if (any(bytes == 0)) {
     fail("format", c("Cannot read {.file {source$name}}.", x = "It holds zero bytes, so it is no table in text."), call = query$call)
   }
   text <- rawToChar(bytes)
-  if (is.null(from)) from <- if (validUTF8(text)) "UTF-8" else "CP1252"
+  from <- query$encoding %||% if (validUTF8(text)) "UTF-8" else "CP1252"
   if (toupper(from) %in% c("UTF-8", "UTF8")) return(bytes)
-  utf8 <- tryCatch(iconv(text, from, "UTF-8", sub = "byte"), error = function(e) {
-    fail("argument", c("The encoding {.val {from}} is not known.", i = "Name another with {.arg encoding}, for example {.val CP1252}."), call = query$call)
-  })
-  charToRaw(utf8)
+  charToRaw(tryCatch(iconv(text, from, "UTF-8", sub = "byte"), error = function(e) unknown_encoding(from, query$call)))
 }
+
+byte_order_marks <- list("UTF-8" = as.raw(c(0xef, 0xbb, 0xbf)), "UTF-16LE" = as.raw(c(0xff, 0xfe)), "UTF-16BE" = as.raw(c(0xfe, 0xff)))
 
 # The separator that divides the first line most often, outside quotes.
 csv_separator <- function(name, bytes) {
   if (grepl("[.]tsv(.gz)?$", name, ignore.case = TRUE)) return("\t")
-  line <- gsub("\"[^\"]*\"", "", sub("[\r\n].*", "", rawToChar(utils::head(bytes, 65536)), useBytes = TRUE), useBytes = TRUE)
+  line <- sub("[\r\n].*", "", rawToChar(utils::head(bytes, 65536)), useBytes = TRUE)
+  line <- gsub("\"[^\"]*\"", "", line, useBytes = TRUE)
   candidates <- c(",", ";", "\t", "|")
   counts <- vapply(candidates, function(candidate) nchar(line, "bytes") - nchar(gsub(candidate, "", line, fixed = TRUE, useBytes = TRUE), "bytes"), 0L)
   candidates[which.max(counts)]
 }
 
-# Text that is all logical, whole numbers, numbers, dates or times becomes so; blanks are missing. Numbers with leading
-# zeros or beyond 2^53 are names and stay text.
+# Text that is all logical, numbers, dates or times becomes so; anything else stays text.
 typed_column <- function(text) {
   present <- unique(trimws(text[!is.na(text)]))
   present <- present[nzchar(present)]
-  if (!length(present)) return(text)
-  is_all <- function(pattern) all(grepl(pattern, present, perl = TRUE))
-  if (is_all("^(TRUE|FALSE|true|false|True|False)$")) return(as.logical(toupper(trimws(text))))
-  if (is_all("^[-+]?(0|[1-9][0-9]*)([.][0-9]*)?([eE][-+]?[0-9]+)?$|^[-+]?[.][0-9]+$")) {
-    numbers <- as.double(text)
-    if (!is_all("^[-+]?[0-9]+$")) return(numbers)
-    if (all(abs(numbers) <= .Machine$integer.max, na.rm = TRUE)) return(as.integer(numbers))
-    if (all(abs(numbers) < 2^53, na.rm = TRUE)) return(numbers)
-    return(text)
-  }
-  if (is_all("^[0-9]{4}-[0-9]{2}-[0-9]{2}$")) {
-    dates <- as.Date(text, optional = TRUE)
-    if (!anyNA(dates[!is.na(text)])) return(dates)
-  }
-  if (is_all("^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}:[0-9]{2}([.][0-9]+)?Z?$")) {
-    times <- as_datetime(text)
-    if (!anyNA(times[!is.na(text)])) return(times)
+  for (type in column_types) {
+    if (!length(present) || !all(grepl(type$pattern, present, perl = TRUE))) next
+    values <- type$convert(text)
+    if (is.null(values)) break
+    if (!anyNA(values[!is.na(text) & nzchar(trimws(text))])) return(values)
   }
   text
 }
 
+# Numbers with leading zeros are names and fit no pattern.
+column_types <- list(
+  list(pattern = "^(TRUE|FALSE|true|false|True|False)$", convert = function(text) as.logical(toupper(trimws(text)))),
+  list(pattern = "^[-+]?(0|[1-9][0-9]*)$", convert = function(text) whole_numbers(as.double(text))),
+  list(pattern = "^[-+]?((0|[1-9][0-9]*)([.][0-9]*)?|[.][0-9]+)([eE][-+]?[0-9]+)?$", convert = function(text) as.double(text)),
+  list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$", convert = function(text) as.Date(text, optional = TRUE)),
+  list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}:[0-9]{2}([.][0-9]+)?Z?$", convert = function(text) as_datetime(text))
+)
+
+# Integers where all fit; nothing for numbers beyond 2^53, which lose digits.
+whole_numbers <- function(numbers) if (all(abs(numbers) < 2^53, na.rm = TRUE)) narrow_numbers(numbers)
+
 # --- coordinates -----------------------------------------------------------------------------------------------------
 
-coordinate_names <- list(c("lon", "lat"), c("longitude", "latitude"), c("long", "lat"), c("lng", "lat"), c("x", "y"), c("easting", "northing"), c("east", "north"))
+coordinate_names <- list(
+  c("lon", "lat"), c("longitude", "latitude"), c("long", "lat"), c("lng", "lat"), c("x", "y"), c("easting", "northing"), c("east", "north")
+)
 wkt_names <- c("wkt", "geometry", "geom", "shape")
 
 # The columns that hold shapes: list(coords =) or list(wkt =), as asked for or found by name, or NULL.
 shape_columns <- function(data, query) {
-  for (column in c(query$coords, query$wkt)) need_column(data, column, if (is.null(query$wkt)) "coords" else "wkt", call = query$call)
+  for (column in query$coords) need_column(data, column, "coords", call = query$call)
+  for (column in query$wkt) need_column(data, column, "wkt", call = query$call)
   if (!is.null(query$wkt)) return(list(wkt = query$wkt))
   if (!is.null(query$coords)) return(list(coords = query$coords))
+  likely_shape_columns(data)
+}
+
+likely_shape_columns <- function(data) {
   lower <- tolower(names(data))
-  looks_like_wkt <- function(column) is.character(column) && all(grepl("^\\s*(SRID=[0-9]+;)?[A-Za-z]+\\s*(ZM?|M)?\\s*(\\(|EMPTY)", column[!is.na(column)]))
-  for (name in wkt_names) {
-    at <- match(name, lower)
-    if (!is.na(at) && looks_like_wkt(data[[at]])) return(list(wkt = names(data)[at]))
+  for (at in stats::na.omit(match(wkt_names, lower))) {
+    if (is_wkt(data[[at]])) return(list(wkt = names(data)[at]))
   }
   for (pair in coordinate_names) {
     at <- match(pair, lower)
-    if (!anyNA(at) && is.numeric(data[[at[1]]]) && is.numeric(data[[at[2]]])) return(list(coords = names(data)[at]))
+    if (!anyNA(at) && all(vapply(data[at], is.numeric, NA))) return(list(coords = names(data)[at]))
   }
-  NULL
+}
+
+is_wkt <- function(column) {
+  is.character(column) && all(grepl("^\\s*(SRID=[0-9]+;)?[A-Za-z]+\\s*(ZM?|M)?\\s*(\\(|EMPTY)", column[!is.na(column)]))
 }
 
 # A table's columns, narrowed, and the shapes that stand in some of them.
@@ -145,7 +155,8 @@ shapes_in_columns <- function(data, from, query) {
   shapes <- if (!is.null(from$wkt)) {
     shapes_from_wkt(sub("^SRID=[0-9]+;", "", data[[from$wkt]]))
   } else {
-    point_shapes(as_coordinate(data[[from$coords[1]]], from$coords[1], query$call), as_coordinate(data[[from$coords[2]]], from$coords[2], query$call))
+    axes <- lapply(from$coords, function(name) as_coordinate(data[[name]], name, query$call))
+    point_shapes(axes[[1]], axes[[2]])
   }
   lost <- sum(is.na(shapes))
   if (lost) caution("data", "{counted(lost, 'row')} of {length(shapes)} without coordinates got a missing shape.")

@@ -47,7 +47,9 @@ web_perform <- function(request, call, path = NULL) {
 
 refused_by_server <- function(e, url, call) {
   status <- httr2::resp_status(e$resp)
-  hint <- if (status %in% c(401, 403)) "The server wants a login: put user:password@ before its name." else if (status == 404) "Check the address." else "Try again later."
+  hint <- "Try again later."
+  if (status %in% c(401, 403)) hint <- "The server wants a login: put user:password@ before its name."
+  if (status == 404) hint <- "Check the address."
   tryCatch(fail("file", c("{.url {url}} cannot be read.", x = "The server answers {status} {httr2::resp_status_desc(e$resp)}.", i = hint), call = call),
            error = identity)
 }
@@ -71,7 +73,8 @@ fetch_file <- function(url, folder, call) {
 # The name that the server gives, else the end of the address, with an ending where the type of content tells one.
 name_of_response <- function(response, url) {
   disposition <- httr2::resp_header(response, "Content-Disposition") %||% ""
-  name <- if (grepl("filename=", disposition)) sub(".*filename=\"?([^\";]+)\"?.*", "\\1", disposition) else utils::URLdecode(basename(sub("[?#].*$", "", url)))
+  given <- grepl("filename=", disposition)
+  name <- if (given) sub(".*filename=\"?([^\";]+)\"?.*", "\\1", disposition) else utils::URLdecode(basename(sub("[?#].*$", "", url)))
   name <- gsub("[^A-Za-z0-9._ -]", "_", basename(name))
   if (!nzchar(name) || name %in% c(".", "..")) name <- "layer"
   types <- c("application/geo+json" = "geojson", "application/json" = "geojson", "application/vnd.google-earth.kml+xml" = "kml",

@@ -6,8 +6,8 @@ read_source.source_wkt <- function(source, query) {
   code <- unique(sub("^SRID=([0-9]+);.*", "\\1", grep("^SRID=", lines, value = TRUE)))
   text <- sub("^SRID=[0-9]+;", "", lines[nzchar(lines)])
   text[toupper(text) %in% c("NULL", "NA")] <- NA
-  shapes <- shapes_of_core(core(core_shapes_from_wkt(text), source = source$name, call = query$call), if (length(code) == 1) crs_by_code(as.numeric(code), query$call))
-  bare_layer(shapes, query)
+  found <- core(core_shapes_from_wkt(text), source = source$name, call = query$call)
+  bare_layer(shapes_of_core(found, if (length(code) == 1) crs_by_code(as.numeric(code), query$call)), query)
 }
 
 read_source.source_wkb <- function(source, query) {
@@ -23,7 +23,9 @@ hex_lines <- function(text, source, query) {
   lines <- trimws(strsplit(text, "\r?\n")[[1]])
   lines <- lines[nzchar(lines)]
   bad <- which(!grepl("^([0-9A-Fa-f]{2})+$", lines))
-  if (length(bad)) fail("format", c("Cannot read {.file {source$name}}.", x = "Line {bad[1]} is no well-known binary in hexadecimal digits."), call = query$call)
+  if (length(bad)) {
+    fail("format", c("Cannot read {.file {source$name}}.", x = "Line {bad[1]} is no well-known binary in hexadecimal digits."), call = query$call)
+  }
   lapply(lines, function(line) as.raw(strtoi(substring(line, seq(1, nchar(line), 2), seq(2, nchar(line), 2)), 16L)))
 }
 

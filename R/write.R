@@ -101,19 +101,18 @@ writable_columns <- function(x, call, keep = "Date") {
     others <- setdiff(names(x)[vapply(x, is_shapes, NA)], shape_column_name(x))
     if (length(others)) caution("data", "Only the active shape column is written; left out: {.val {others}}.")
   }
-  out <- lapply(names(columns), function(name) {
-    column <- columns[[name]]
-    if (inherits(column, "POSIXt")) {
-      column <- as.POSIXct(column)
-      return(if ("POSIXct" %in% keep) column else datetime_text(column))
-    }
-    if (inherits(column, keep)) return(if (inherits(column, "Date")) structure(as.double(column), class = "Date") else column)
-    if (inherits(column, "Date")) return(format(column))
-    if (is.object(column) && is.atomic(column)) return(as.character(column))
-    if (is.atomic(column) && !is.complex(column) && !is.raw(column)) return(column)
+  Map(function(column, name) writable_column(column, name, keep, call), columns, names(columns))
+}
+
+writable_column <- function(column, name, keep, call) {
+  if (inherits(column, "POSIXlt")) column <- as.POSIXct(column)
+  if (inherits(column, "Date")) column <- structure(as.double(column), class = "Date")
+  if (inherits(column, keep)) return(column)
+  if (inherits(column, "POSIXct")) return(datetime_text(column))
+  if (!is.atomic(column) || is.complex(column) || is.raw(column)) {
     fail("column", c("Column {.val {name}} is a {.cls {class(column)[1]}}, which cannot be written.", i = "Drop it or turn it into text."), call = call)
-  })
-  stats::setNames(out, names(columns))
+  }
+  if (is.object(column)) as.character(column) else column
 }
 
 datetime_text <- function(times) {
@@ -232,7 +231,9 @@ cut_at_antimeridian <- function(shapes, call) {
   found <- core(core_cut_at_antimeridian(handles_of(shapes), store_of(shapes)), call = call)
   if (is.null(found)) return(shapes)
   if (found$cut) say("{counted(found$cut, 'shape')} cut at the antimeridian.")
-  if (found$around_pole) caution("data", "{counted(found$around_pole, 'shape')} around a pole written as {?it is/they are}: readers may draw {?it/them} across the whole map.")
+  if (found$around_pole) {
+    caution("data", "{counted(found$around_pole, 'shape')} around a pole not cut: readers may draw them across the whole map.")
+  }
   shapes_of_core(found, crs_of(shapes))
 }
 

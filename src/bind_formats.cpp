@@ -88,8 +88,8 @@ List core_shp_header(SEXP open) {
   const ShapefileReader& reader = XPtr<OpenShapefile>(open)->reader;
   const int type = reader.header().type;
   return List::create(_["kind"] = type == 0 ? "" : kind_name(kind_of_shapefile_type(type)),
-                      _["records"] = static_cast<double>(reader.records()),
-                      _["extent"] = r_box(reader.header().extent), _["z"] = type / 10 == 1, _["m"] = type / 10 == 2);
+                      _["records"] = static_cast<double>(reader.records()), _["extent"] = r_box(reader.header().extent),
+                      _["z"] = type / 10 == 1, _["m"] = type / 10 == 2);
 }
 
 // [[Rcpp::export]]
@@ -201,8 +201,8 @@ List core_read_geojson(RObject source, Nullable<CharacterVector> columns, Nullab
   GeojsonLayer layer = decode_geojson(file.padded(), query);
   const List out = r_columns(layer.columns);
   return List::create(_["store"] = r_store(layer.store), _["handles"] = r_vector(layer.handles), _["columns"] = out,
-                      _["features"] = static_cast<double>(layer.features), _["rows"] = r_vector(layer.rows), _["crs_name"] = layer.crs_name,
-                      _["notices"] = r_notices(layer.notices));
+                      _["features"] = static_cast<double>(layer.features), _["rows"] = r_vector(layer.rows),
+                      _["crs_name"] = layer.crs_name, _["notices"] = r_notices(layer.notices));
 }
 
 // [[Rcpp::export]]
@@ -306,8 +306,7 @@ List core_read_kml(CharacterVector elements) {
 // [[Rcpp::export]]
 List core_encode_kml(IntegerVector handles, List store, List columns, std::string layer, int decimals) {
   Notices notices;
-  const std::string text =
-      encode_kml(shape_rows(handles, store), kernel_columns(columns), layer, decimals, notices);
+  const std::string text = encode_kml(shape_rows(handles, store), kernel_columns(columns), layer, decimals, notices);
   return List::create(_["bytes"] = RawVector(text.begin(), text.end()), _["notices"] = r_notices(notices));
 }
 
@@ -364,9 +363,7 @@ List core_flatten_parquet(RawVector metadata, Nullable<NumericVector> window, st
 }
 
 // [[Rcpp::export]]
-RawVector core_gzip(RawVector content) {
-  return r_raw(gzip({RAW(content), static_cast<std::size_t>(content.size())}));
-}
+RawVector core_gzip(RawVector content) { return r_raw(gzip({RAW(content), static_cast<std::size_t>(content.size())})); }
 
 // [[Rcpp::export]]
 RawVector core_encode_zip(CharacterVector names, List contents) {

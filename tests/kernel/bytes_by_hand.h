@@ -107,7 +107,7 @@ inline std::vector<std::uint8_t> parquet_metadata() {
   };
   auto element = [&](int type, const std::string& name, int children) {
     if (type >= 0) put({0x15, 2 * type, 0x25, 0, 0x18});  // 1: type, 3: repetition, 4: name
-    if (type < 0) put({0x35, 0, 0x18});                    // 3: repetition, 4: name
+    if (type < 0) put({0x35, 0, 0x18});                   // 3: repetition, 4: name
     text(name);
     if (children > 0) put({0x15, 2 * children});  // 5: children
     put({0});

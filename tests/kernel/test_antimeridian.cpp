@@ -37,7 +37,8 @@ TEST_CASE("shapes across the antimeridian are cut there, however they are writte
     CHECK((view.boxes[0].xmin == -180 && view.boxes[0].xmax == 180));
     for (const double x : view.x) CHECK(std::fabs(x) >= 170);
   }
-  CHECK(cut_text("LINESTRING (170 0, -170 10, -160 10)") == "MULTILINESTRING ((170 0, 180 5), (-180 5, -170 10, -160 10))");
+  CHECK(cut_text("LINESTRING (170 0, -170 10, -160 10)") ==
+        "MULTILINESTRING ((170 0, 180 5), (-180 5, -170 10, -160 10))");
   CHECK(cut_text("POINT (190 5)") == "POINT (-170 5)");
   CHECK(cut_text("MULTIPOINT ((190 5), (170 5))") == "MULTIPOINT ((-170 5), (170 5))");
   CHECK(cut_text("LINESTRING Z (170 0 0, -170 0 8)") == "MULTILINESTRING Z ((170 0 0, 180 0 4), (-180 0 4, -170 0 8))");
@@ -45,9 +46,11 @@ TEST_CASE("shapes across the antimeridian are cut there, however they are writte
 }
 
 TEST_CASE("holes go with their side, and are opened where they lie on the meridian") {
-  const AntimeridianCut beside = cut({"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10), (172 0, 172 1, 173 1, 172 0))"});
+  const AntimeridianCut beside =
+      cut({"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10), (172 0, 172 1, 173 1, 172 0))"});
   CHECK(area_of(beside.store.view(), 0) == 399.5);
-  const AntimeridianCut across = cut({"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10), (178 -2, 178 2, 182 2, 182 -2, 178 -2))"});
+  const AntimeridianCut across =
+      cut({"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10), (178 -2, 178 2, 182 2, 182 -2, 178 -2))"});
   CHECK(area_of(across.store.view(), 0) == 400 - 16);
   CHECK(across.store.view().rings(0).size() == 1);
 }
@@ -56,7 +59,8 @@ TEST_CASE("areas add up for random stars across the meridian") {
   std::mt19937 random(5);
   std::uniform_real_distribution<double> off(-8, 8);
   for (int i = 0; i < 300; ++i) {
-    const StoreBuffer star = test::store_of({test::random_star(random, 180 + off(random), off(random), 10, 5 + i % 60)});
+    const StoreBuffer star =
+        test::store_of({test::random_star(random, 180 + off(random), off(random), 10, 5 + i % 60)});
     const AntimeridianCut out = cut_at_antimeridian({star.view(), std::vector<int>{1}}, -1);
     CHECK(area_of(out.store.view(), 0) == Approx(area_of(star.view(), 0)).epsilon(1e-12));
     for (const double x : out.store.x) REQUIRE(std::fabs(x) <= 180);

@@ -30,8 +30,12 @@ TEST_CASE("zip archives keep their entries, and damage shows") {
 }
 
 TEST_CASE("an archive made by hand with 64-bit sizes is read") {
-  auto wide = [](test::ByteMaker& to, std::uint64_t v) { to.little(static_cast<std::uint32_t>(v)).little(static_cast<std::uint32_t>(v >> 32)); };
-  auto half = [](test::ByteMaker& to, unsigned v) { to.text(std::string{static_cast<char>(v & 255), static_cast<char>(v >> 8)}, 2); };
+  auto wide = [](test::ByteMaker& to, std::uint64_t v) {
+    to.little(static_cast<std::uint32_t>(v)).little(static_cast<std::uint32_t>(v >> 32));
+  };
+  auto half = [](test::ByteMaker& to, unsigned v) {
+    to.text(std::string{static_cast<char>(v & 255), static_cast<char>(v >> 8)}, 2);
+  };
   // "hi", stored; its CRC-32 is 0xd8932aac.
   test::ByteMaker zip;
   zip.little(0x04034b50);
@@ -56,7 +60,8 @@ TEST_CASE("an archive made by hand with 64-bit sizes is read") {
   half(zip, 45);
   half(zip, 45);
   zip.little(0).little(0);
-  for (std::uint64_t v : {std::uint64_t{1}, std::uint64_t{1}, std::uint64_t{size}, std::uint64_t{directory}}) wide(zip, v);
+  for (std::uint64_t v : {std::uint64_t{1}, std::uint64_t{1}, std::uint64_t{size}, std::uint64_t{directory}})
+    wide(zip, v);
   zip.little(0x07064b50).little(0);
   wide(zip, end64);
   zip.little(1).little(0x06054b50);

@@ -55,7 +55,8 @@ TEST_CASE("blobs made by hand are read, in both byte orders and with an envelope
 TEST_CASE("what is written reads back, and a window keeps what a test of every box keeps") {
   std::mt19937 random(3);
   std::uniform_real_distribution<double> any(0, 100);
-  std::vector<std::string> texts{"MULTIPOLYGON Z (((0 0 1, 1 0 1, 1 1 1, 0 0 1)))", "LINESTRING M (0 0 5, 9 9 6)", "POLYGON EMPTY"};
+  std::vector<std::string> texts{"MULTIPOLYGON Z (((0 0 1, 1 0 1, 1 1 1, 0 0 1)))", "LINESTRING M (0 0 5, 9 9 6)",
+                                 "POLYGON EMPTY"};
   for (int i = 0; i < 9000; ++i) texts.push_back(test::random_star(random, any(random), any(random), 3, 5));
   const StoreBuffer store = test::store_of(texts);
   for (const BlobForm form : {BlobForm::wkb, BlobForm::geopackage}) {

@@ -64,7 +64,8 @@ TEST_CASE("damaged tables are refused") {
   auto version = good;
   version[0] = 0xf0;
   CHECK_THROWS_AS(test::read_table(version), FormatError);
-  for (std::size_t n = 0; n < good.size(); ++n) CHECK_THROWS_AS(test::read_table(ByteSpan(good.data(), n)), FormatError);
+  for (std::size_t n = 0; n < good.size(); ++n)
+    CHECK_THROWS_AS(test::read_table(ByteSpan(good.data(), n)), FormatError);
 }
 
 TEST_CASE("numbers in a written table read back the same") {
@@ -101,11 +102,11 @@ TEST_CASE("a table that is cut off is read as far as it goes when asked") {
 }
 
 TEST_CASE("numbers in cells are exact, however they are spelled") {
-  const std::vector<std::pair<std::string, double>> cells{{"0.1", 0.1},         {"  -7.25", -7.25},
-                                                          {"+3", 3},            {"123456789012.345", 123456789012.345},
-                                                          {"1e-7", 1e-7},       {"0.30000000000000004", 0.30000000000000004},
-                                                          {".5", 0.5},          {"-0.000123", -0.000123},
-                                                          {"4.35", 4.35},       {"9999999999999999", 1e16}};
+  const std::vector<std::pair<std::string, double>> cells{{"0.1", 0.1},   {"  -7.25", -7.25},
+                                                          {"+3", 3},      {"123456789012.345", 123456789012.345},
+                                                          {"1e-7", 1e-7}, {"0.30000000000000004", 0.30000000000000004},
+                                                          {".5", 0.5},    {"-0.000123", -0.000123},
+                                                          {"4.35", 4.35}, {"9999999999999999", 1e16}};
   std::vector<std::string> records;
   for (const auto& [text, value] : cells) records.push_back(" " + std::string(20 - text.size(), ' ') + text);
   const test::Table table = test::read_table(test::dbase({{"X", 'N', 20, 5}}, records));
@@ -140,7 +141,8 @@ TEST_CASE("memo texts are read from the files of each kind") {
     dbf[0] = 0x83;
     const std::string file = block(512, "") + block(512, text + "\x1a\x1a");
     const test::Table table = test::read_table(dbf, {file.begin(), file.end()});
-    CHECK((table.columns[0].texts[0] == text && table.columns[0].texts.missing(1) && table.columns[0].texts.missing(2)));
+    CHECK(
+        (table.columns[0].texts[0] == text && table.columns[0].texts.missing(1) && table.columns[0].texts.missing(2)));
     CHECK(test::noted(table.notices, "cannot be read"));
   }
   SECTION("dBASE IV: the length stands before it") {

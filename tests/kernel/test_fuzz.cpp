@@ -90,7 +90,8 @@ TEST_CASE("mutated shapefiles") {
     const test::Shapes shapes = test::read_shp(good);
     return encode_shapefile({shapes.store.view(), shapes.handles});
   }();
-  fuzz({index.shx}, [&](const Seed& bytes) { test::read_shp(index.shp, bytes); }, false);
+  fuzz(
+      {index.shx}, [&](const Seed& bytes) { test::read_shp(index.shp, bytes); }, false);
 }
 
 TEST_CASE("mutated tables") {
@@ -101,7 +102,8 @@ TEST_CASE("mutated tables") {
   Seed memo(1024, 'm');
   for (const int version : {0x83, 0x8b, 0xf5}) {
     memo_table[0] = static_cast<std::uint8_t>(version);
-    fuzz({memo}, [&](const Seed& bytes) { test::read_table(memo_table, bytes); }, false);
+    fuzz(
+        {memo}, [&](const Seed& bytes) { test::read_table(memo_table, bytes); }, false);
   }
 }
 
@@ -118,7 +120,8 @@ TEST_CASE("mutated GeoJSON") {
          if (bytes.size() % 3 == 0) query.within = Box{0, 0, 1, 1};
          test::read_geojson(std::string(bytes.begin(), bytes.end()), query);
        });
-  const std::string line = "{\"type\":\"Feature\",\"properties\":{\"a\":1},\"geometry\":{\"type\":\"Point\",\"coordinates\":[1,2]}}";
+  const std::string line =
+      "{\"type\":\"Feature\",\"properties\":{\"a\":1},\"geometry\":{\"type\":\"Point\",\"coordinates\":[1,2]}}";
   fuzz({bytes_of(line + "\n" + line + "\n"), bytes_of("\x1e" + line + "\n\x1e" + line + "\n")},
        [](const Seed& bytes) { test::read_geojson(std::string(bytes.begin(), bytes.end())); });
 }
@@ -153,8 +156,10 @@ TEST_CASE("mutated blobs, tables in text, gzip, KML and Parquet metadata") {
        [](const Seed& bytes) { read_delimited(bytes, ',', bytes.size() % 2 == 0); });
   static const Seed content(3000, 'z');
   fuzz({gzip(content)}, [](const Seed& bytes) { gunzip(bytes); });
-  fuzz({bytes_of("<MultiGeometry><Polygon><outerBoundaryIs><LinearRing><coordinates>0,0,1 1,0 1,1</coordinates></LinearRing>"
-                 "</outerBoundaryIs></Polygon><Point><altitudeMode>absolute</altitudeMode><coordinates>1,2</coordinates></Point></MultiGeometry>")},
+  fuzz({bytes_of(
+           "<MultiGeometry><Polygon><outerBoundaryIs><LinearRing><coordinates>0,0,1 1,0 1,1</coordinates></LinearRing>"
+           "</outerBoundaryIs></Polygon><Point><altitudeMode>absolute</altitudeMode><coordinates>1,2</coordinates></"
+           "Point></MultiGeometry>")},
        [](const Seed& bytes) {
          ShapeBuilder builder;
          read_kml_geometry(std::string(bytes.begin(), bytes.end()), builder);

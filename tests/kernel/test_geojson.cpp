@@ -135,14 +135,17 @@ TEST_CASE("what is written reads back to the last bit, with the right-hand rule"
   CHECK((again.columns.at(0).name == label.name && again.columns[0].texts[3] == "line\n\t\\3"));
 
   const StoreBuffer clockwise = test::store_of({"POLYGON ((0 0, 0 1, 1 1, 0 0))", "POINT M (1 2 3)"});
-  const std::string out = encode_geojson({clockwise.view(), test::all_handles(clockwise.view())}, {}, {2, "", GeojsonForm::collection}, notices);
+  const std::string out = encode_geojson({clockwise.view(), test::all_handles(clockwise.view())}, {},
+                                         {2, "", GeojsonForm::collection}, notices);
   CHECK(out.find("[[[0,0],[1,1],[0,1],[0,0]]]") != std::string::npos);
   CHECK(notices.all().at(0).what == "shapes lost their M values, which GeoJSON cannot hold");
 }
 
 TEST_CASE("features one a line and in RFC 8142 sequences are read, and damage is named or skipped") {
-  const std::string a = feature(point, "{\"n\":1}"), b = feature("null", "{\"n\":2}"), broken = "{\"type\":\"Feature\",";
-  for (const std::string& text : {a + "\n" + b + "\n", a + "\r\n\n" + b, "\x1e" + a + "\n\x1e" + b + "\n", "\n\x1e" + a + "\x1e" + b}) {
+  const std::string a = feature(point, "{\"n\":1}"), b = feature("null", "{\"n\":2}"),
+                    broken = "{\"type\":\"Feature\",";
+  for (const std::string& text :
+       {a + "\n" + b + "\n", a + "\r\n\n" + b, "\x1e" + a + "\n\x1e" + b + "\n", "\n\x1e" + a + "\x1e" + b}) {
     const GeojsonLayer layer = read(text);
     CHECK(layer.handles == std::vector<int>{1, -1});
     CHECK(layer.columns.at(0).integers == std::vector<int>{1, 2});
@@ -157,9 +160,11 @@ TEST_CASE("features one a line and in RFC 8142 sequences are read, and damage is
 }
 
 TEST_CASE("what is not asked for is passed over") {
-  const std::string text = collection(
-      {feature(point, "{\"a\":1,\"b\":\"x\"}"), feature("{\"type\":\"Point\",\"coordinates\":[5,5,9]}", "{\"a\":2,\"c\":[1]}"),
-       feature("{\"type\":\"LineString\",\"coordinates\":[[4,4],[9,9]]}", "{\"a\":3,\"b\":\"z\"}"), feature("null", "{\"a\":4}")});
+  const std::string text =
+      collection({feature(point, "{\"a\":1,\"b\":\"x\"}"),
+                  feature("{\"type\":\"Point\",\"coordinates\":[5,5,9]}", "{\"a\":2,\"c\":[1]}"),
+                  feature("{\"type\":\"LineString\",\"coordinates\":[[4,4],[9,9]]}", "{\"a\":3,\"b\":\"z\"}"),
+                  feature("null", "{\"a\":4}")});
   CHECK(geojson_columns(test::padded(text).bytes(), false) == std::vector<std::string>{"a", "b", "c"});
 
   GeojsonQuery query;

@@ -26,22 +26,27 @@ TEST_CASE("KML geometry of every element is read") {
   CHECK(read("<kml:Point><kml:coordinates>\n 1 , 2 </kml:coordinates></kml:Point>") == "POINT (1 2)");
   CHECK(read("<LineString><tessellate>1</tessellate><coordinates>1,2 3,4\n\t5,6</coordinates></LineString>") ==
         "LINESTRING (1 2, 3 4, 5 6)");
-  CHECK(read("<LinearRing><coordinates>0,0 1,0 1,1 0,0</coordinates></LinearRing>") == "LINESTRING (0 0, 1 0, 1 1, 0 0)");
-  CHECK(read("<Polygon>" + ring("outerBoundaryIs", "0,0 9,0 9,9 0,0") + ring("innerBoundaryIs", "1,1 2,1 2,2") + "</Polygon>") ==
-        "POLYGON ((0 0, 9 0, 9 9, 0 0), (1 1, 2 1, 2 2, 1 1))");
-  CHECK(read("<MultiGeometry><Point><coordinates>1,2</coordinates></Point><Point><coordinates>3,4</coordinates></Point></MultiGeometry>") ==
-        "MULTIPOINT ((1 2), (3 4))");
-  CHECK(read("<MultiGeometry><Point><coordinates>1,2</coordinates></Point><LineString><coordinates>3,4 5,6</coordinates></LineString></MultiGeometry>") ==
+  CHECK(read("<LinearRing><coordinates>0,0 1,0 1,1 0,0</coordinates></LinearRing>") ==
+        "LINESTRING (0 0, 1 0, 1 1, 0 0)");
+  CHECK(read("<Polygon>" + ring("outerBoundaryIs", "0,0 9,0 9,9 0,0") + ring("innerBoundaryIs", "1,1 2,1 2,2") +
+             "</Polygon>") == "POLYGON ((0 0, 9 0, 9 9, 0 0), (1 1, 2 1, 2 2, 1 1))");
+  CHECK(read("<MultiGeometry><Point><coordinates>1,2</coordinates></Point><Point><coordinates>3,4</coordinates></"
+             "Point></MultiGeometry>") == "MULTIPOINT ((1 2), (3 4))");
+  CHECK(read("<MultiGeometry><Point><coordinates>1,2</coordinates></Point><LineString><coordinates>3,4 "
+             "5,6</coordinates></LineString></MultiGeometry>") ==
         "GEOMETRYCOLLECTION (POINT (1 2), LINESTRING (3 4, 5 6))");
   CHECK(read("<MultiGeometry/>") == "GEOMETRYCOLLECTION EMPTY");
-  CHECK(read("<Point><!-- <coordinates>9,9</coordinates> --><coordinates><![CDATA[1,2]]></coordinates></Point>") == "POINT (1 2)");
+  CHECK(read("<Point><!-- <coordinates>9,9</coordinates> --><coordinates><![CDATA[1,2]]></coordinates></Point>") ==
+        "POINT (1 2)");
 }
 
 TEST_CASE("altitudes are kept unless they are zeros that stand for nothing") {
   CHECK(read("<Point><coordinates>1,2,0</coordinates></Point>") == "POINT (1 2)");
   CHECK(read("<Point><coordinates>1,2,7</coordinates></Point>") == "POINT Z (1 2 7)");
-  CHECK(read("<Point><altitudeMode>absolute</altitudeMode><coordinates>1,2,0</coordinates></Point>") == "POINT Z (1 2 0)");
-  CHECK(read("<Point><altitudeMode>clampToGround</altitudeMode><coordinates>1,2,0</coordinates></Point>") == "POINT (1 2)");
+  CHECK(read("<Point><altitudeMode>absolute</altitudeMode><coordinates>1,2,0</coordinates></Point>") ==
+        "POINT Z (1 2 0)");
+  CHECK(read("<Point><altitudeMode>clampToGround</altitudeMode><coordinates>1,2,0</coordinates></Point>") ==
+        "POINT (1 2)");
 }
 
 TEST_CASE("what is no KML geometry is refused") {

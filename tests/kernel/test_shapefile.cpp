@@ -21,8 +21,9 @@ test::Ring backwards(test::Ring ring) {
 }  // namespace
 
 TEST_CASE("polygon records made by hand are read, with holes placed in their shells") {
-  const test::Shapes layer = test::read_shp(test::shapefile(5, {test::poly_record(5, {shell, hole}), test::ByteMaker().little(0).bytes,
-                                               test::poly_record(5, {hole, island, island_hole, shell})}));
+  const test::Shapes layer =
+      test::read_shp(test::shapefile(5, {test::poly_record(5, {shell, hole}), test::ByteMaker().little(0).bytes,
+                                         test::poly_record(5, {hole, island, island_hole, shell})}));
   CHECK(layer.text(0) == "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (2 2, 2 4, 4 4, 4 2, 2 2))");
   CHECK(layer.text(1) == "none");
   CHECK(layer.text(2) ==
@@ -51,8 +52,9 @@ TEST_CASE("points, lines, Z and M made by hand are read") {
   CHECK(text_in(test::read_shp(test::shapefile(11, {point})), 0) == "POINT ZM (1 2 3 4)");
   const auto without_m = test::ByteMaker().little(11).real(1).real(2).real(3).real(-1e39).bytes;
   CHECK(text_in(test::read_shp(test::shapefile(11, {without_m})), 0) == "POINT Z (1 2 3)");
-  CHECK(text_in(test::read_shp(test::shapefile(3, {test::poly_record(3, {{{0, 0}, {1, 1}}, {{5, 5}, {6, 6}, {7, 5}}})})), 0) ==
-        "MULTILINESTRING ((0 0, 1 1), (5 5, 6 6, 7 5))");
+  CHECK(
+      text_in(test::read_shp(test::shapefile(3, {test::poly_record(3, {{{0, 0}, {1, 1}}, {{5, 5}, {6, 6}, {7, 5}}})})),
+              0) == "MULTILINESTRING ((0 0, 1 1), (5 5, 6 6, 7 5))");
   const auto several =
       test::ByteMaker().little(8).real(0).real(0).real(0).real(0).little(2).real(1).real(2).real(3).real(4).bytes;
   CHECK(text_in(test::read_shp(test::shapefile(8, {several})), 0) == "MULTIPOINT ((1 2), (3 4))");
@@ -80,7 +82,8 @@ TEST_CASE("records that are not chosen are left out, and damage is named with re
   auto greedy = test::poly_record(5, {shell});
   greedy[40] = 0xff;
   CHECK_THROWS_WITH(test::read_shp(test::shapefile(5, {greedy})), Catch::Contains("announces more than it holds"));
-  const test::Shapes odd = test::read_shp(test::shapefile(1, {test::ByteMaker().little(1).real(nan_value).real(1).bytes}));
+  const test::Shapes odd =
+      test::read_shp(test::shapefile(1, {test::ByteMaker().little(1).real(nan_value).real(1).bytes}));
   CHECK(odd.notices.all().at(0).what == "shapes hold coordinates that are not finite");
 }
 
@@ -115,7 +118,6 @@ TEST_CASE("what is encoded reads back to the last bit") {
   CHECK_THROWS_WITH(encode_shapefile({mixed.view(), test::all_handles(mixed.view())}),
                     Catch::Contains("row 2 is a line"));
 }
-
 
 namespace {
 
@@ -160,7 +162,8 @@ TEST_CASE("records within a window are found by their boxes, as by decoding all"
   std::mt19937 random(6);
   std::uniform_real_distribution<double> any(0, 100);
   std::vector<std::string> texts;
-  for (int i = 0; i < 300; ++i) texts.push_back(test::random_star(random, any(random), any(random), 5, i == 7 ? 9000 : 40));
+  for (int i = 0; i < 300; ++i)
+    texts.push_back(test::random_star(random, any(random), any(random), 5, i == 7 ? 9000 : 40));
   const StoreBuffer store = test::store_of(texts);
   auto handles = test::all_handles(store.view());
   handles[5] = -1;

@@ -16,7 +16,7 @@ test_that("files of every kind are read from web addresses", {
   expect_identical(list_layers(paste0(base, "/store.gpkg?token=1"))$layer, "wards")
   expect_identical(describe_layer(paste0(base, "/rooms.geojson"))$rows, 140L)
   withr::local_options(civicatlas.quiet = FALSE)
-  expect_message(read_layer(paste0(base, "/heat.csv")), "Fetched .*heat.csv.*B[.]")
+  expect_message(expect_message(read_layer(paste0(base, "/heat.csv")), "Fetched .*heat.csv.*B[.]"), "24 rows")
 })
 
 test_that("failures of a server are named, and passing ones tried again", {

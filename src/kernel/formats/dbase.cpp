@@ -46,8 +46,7 @@ double parse_date(std::string_view text) {
 // The number in a cell, blanks around it left out. Up to 15 digits with a point are exact as a whole number divided by
 // a power of ten (Clinger 1990, "How to read floating point numbers accurately"); the rest is left to the library.
 bool parse_number(std::string_view text, double& value) {
-  static const double tens[] = {1,   1e1, 1e2, 1e3, 1e4,  1e5,  1e6,  1e7,
-                                1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15};
+  static const double tens[] = {1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15};
   const char* at = text.data();
   const char* const end = at + text.size();
   const bool negative = at < end && *at == '-';
@@ -99,8 +98,9 @@ DbaseReader::DbaseReader(const InputFile& dbf, const InputFile* memo, bool skip_
   read_fields(dbf.read(0, header_).bytes());
   if (memo) {
     const bool foxpro = h[0] == 0x30 || h[0] == 0x31 || h[0] == 0x32 || h[0] == 0xf5;
-    memo_ = std::make_unique<MemoFile>(*memo, foxpro ? MemoFile::Kind::foxpro
-                                              : h[0] == 0x83 ? MemoFile::Kind::dbase3 : MemoFile::Kind::dbase4);
+    memo_ = std::make_unique<MemoFile>(*memo, foxpro         ? MemoFile::Kind::foxpro
+                                              : h[0] == 0x83 ? MemoFile::Kind::dbase3
+                                                             : MemoFile::Kind::dbase4);
   }
   const std::size_t held = (dbf.size() - header_) / width_;
   if (held < records_) {
@@ -501,7 +501,8 @@ class FieldEncoder {
       if (column_.texts.missing(r)) continue;
       std::string_view text = column_.texts[r];
       if (text.empty())
-        notices.add("empty texts of column " + column_.name + " will read back as missing", "row " + std::to_string(r + 1));
+        notices.add("empty texts of column " + column_.name + " will read back as missing",
+                    "row " + std::to_string(r + 1));
       if (text.size() > 254) {
         std::size_t end = 254;
         while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xc0) == 0x80) --end;

@@ -207,8 +207,8 @@ class GeojsonReader {
   void start_row() { mark_ = builder_.mark(); }
 
   void end_row() {
-    const bool outside = query_.within && (layer_.handles.back() == query_.missing ||
-                                           !builder_.last_box().meets(*query_.within));
+    const bool outside =
+        query_.within && (layer_.handles.back() == query_.missing || !builder_.last_box().meets(*query_.within));
     if (outside) return drop_row();
     layer_.rows.push_back(static_cast<int>(features_));
     ++rows_;

@@ -112,7 +112,8 @@ class KmlGeometryReader {
       for (; n < 3; ++n) {
         if (at < end && *at == '+') ++at;
         const auto [stop, problem] = std::from_chars(at, end, values[n]);
-        if (problem != std::errc()) fail("has a coordinate that is no number: \"" + std::string(at, std::min<std::size_t>(end - at, 12)) + "\"");
+        if (problem != std::errc())
+          fail("has a coordinate that is no number: \"" + std::string(at, std::min<std::size_t>(end - at, 12)) + "\"");
         at = stop;
         const char* const after = at;
         skip();

@@ -8,8 +8,21 @@ namespace civic {
 namespace {
 
 // Types of Thrift's compact protocol.
-enum Wire : int { stop = 0, yes = 1, no = 2, byte = 3, i16 = 4, i32 = 5, i64 = 6, real = 7, binary = 8, list = 9,
-                  set = 10, map = 11, record = 12 };
+enum Wire : int {
+  stop = 0,
+  yes = 1,
+  no = 2,
+  byte = 3,
+  i16 = 4,
+  i32 = 5,
+  i64 = 6,
+  real = 7,
+  binary = 8,
+  list = 9,
+  set = 10,
+  map = 11,
+  record = 12
+};
 
 // Any Thrift value. Numbers keep their zigzag form, so that nothing is lost on the way through.
 struct Value {
@@ -32,7 +45,9 @@ struct Value {
   }
 };
 
-std::uint64_t zigzag(std::int64_t n) { return static_cast<std::uint64_t>(n) << 1 ^ static_cast<std::uint64_t>(n >> 63); }
+std::uint64_t zigzag(std::int64_t n) {
+  return static_cast<std::uint64_t>(n) << 1 ^ static_cast<std::uint64_t>(n >> 63);
+}
 std::int64_t unzigzag(std::uint64_t n) { return static_cast<std::int64_t>(n >> 1) ^ -static_cast<std::int64_t>(n & 1); }
 
 class ThriftReader {
@@ -189,9 +204,24 @@ Value text_value(const std::string& text) {
 }
 
 // Field numbers of the format's definition (parquet.thrift).
-enum Field { schema = 2, file_rows = 3, row_groups = 4, column_orders = 7, repetition = 3, name = 4, children = 5,
-             converted = 6, columns = 1, group_rows = 3, column_metadata = 3, column_type = 1, path = 3, statistics = 12,
-             greatest = 5, least = 6 };
+enum Field {
+  schema = 2,
+  file_rows = 3,
+  row_groups = 4,
+  column_orders = 7,
+  repetition = 3,
+  name = 4,
+  children = 5,
+  converted = 6,
+  columns = 1,
+  group_rows = 3,
+  column_metadata = 3,
+  column_type = 1,
+  path = 3,
+  statistics = 12,
+  greatest = 5,
+  least = 6
+};
 constexpr std::int64_t list_conversion = 3;
 
 std::int64_t children_of(Value& element) {
@@ -303,7 +333,8 @@ std::vector<std::uint8_t> group_parquet_columns(ByteSpan metadata, const std::st
   for (Value& rows : file.need(row_groups, list).items)
     for (Value& column : rows.need(columns, list).items) {
       std::vector<Value>& names = column.need(column_metadata, record).need(path, list).items;
-      const bool member = names.size() == 1 && std::find(members.begin(), members.end(), names[0].bytes) != members.end();
+      const bool member =
+          names.size() == 1 && std::find(members.begin(), members.end(), names[0].bytes) != members.end();
       if (member) names.insert(names.begin(), text_value(group));
     }
   ThriftWriter writer;

@@ -152,8 +152,7 @@ RingPlan plan_rings(const RecordLayout& layout) {
     plan.rewound = true;
     for (int i = 0; i < n; ++i) {
       int depth = 0;
-      for (int j = 0; j < n; ++j)
-        depth += j != i && std::fabs(area[j]) > std::fabs(area[i]) && holds(j, i);
+      for (int j = 0; j < n; ++j) depth += j != i && std::fabs(area[j]) > std::fabs(area[i]) && holds(j, i);
       shell[i] = depth % 2 == 0;
     }
   }
@@ -485,8 +484,7 @@ void ShapefileReader::decode_record(const std::uint8_t* content, std::size_t at,
     finite &= std::isfinite(t.x[i]) && std::isfinite(t.y[i]);
   }
   t.boxes[shape] = box;
-  if (!finite)
-    notices.add("shapes hold coordinates that are not finite", "record " + std::to_string(chosen_[at] + 1));
+  if (!finite) notices.add("shapes hold coordinates that are not finite", "record " + std::to_string(chosen_[at] + 1));
 }
 
 void ShapefileReader::decode_rings(const std::uint8_t* content, std::size_t at, const StoreTarget& t,

@@ -53,7 +53,8 @@ StoreTarget StoreBuffer::target() {
 }
 
 void ShapeBuilder::reserve(std::size_t shapes, std::size_t vertices) {
-  for (std::vector<int>* column : {&store_.types, &store_.part_types, &store_.shape_parts, &store_.part_rings, &store_.ring_vertices})
+  for (std::vector<int>* column :
+       {&store_.types, &store_.part_types, &store_.shape_parts, &store_.part_rings, &store_.ring_vertices})
     column->reserve(shapes + 1);
   store_.boxes.reserve(shapes);
   store_.x.reserve(vertices);
@@ -220,8 +221,7 @@ class Appender {
   }
 
  private:
-  static void shift(std::span<const int> from, IndexRange range, std::size_t start, std::span<int> to,
-                    std::size_t at) {
+  static void shift(std::span<const int> from, IndexRange range, std::size_t start, std::span<int> to, std::size_t at) {
     const int by = checked_offset(start) - from[range.begin];
     for (int i = range.begin; i < range.end; ++i) to[++at] = from[i + 1] + by;
   }
