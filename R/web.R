@@ -24,34 +24,36 @@ shown_address <- function(url) sub("[?].*$", "", sub("//[^/@]*@", "//", url))
 web_request <- function(url, accept = NULL) {
   request <- httr2::request(url) |>
     httr2::req_user_agent(paste0("civicatlas/", utils::packageVersion("civicatlas"))) |>
-    httr2::req_retry(max_tries = web_tries, backoff = function(tries) getOption("civicatlas.retry_wait", 1) * tries) |>
+    httr2::req_error(is_error = function(response) FALSE) |>
     httr2::req_options(connecttimeout = 15, low_speed_limit = 1, low_speed_time = as.integer(getOption("civicatlas.web_timeout", 30)))
   if (is.null(accept)) request else httr2::req_headers(request, Accept = accept)
 }
 
 web_tries <- 3
+passing_statuses <- c(429, 502, 503, 504)
 
-# Performs a request; a connection that fails is tried again as a busy server is, and what goes wrong in the end is an
+# Performs a request. A connection that fails and a server that is busy are tried again; what goes wrong in the end is an
 # error that names the address.
 web_perform <- function(request, call, path = NULL) {
   url <- shown_address(request$url)
   for (try in seq_len(web_tries)) {
-    response <- tryCatch(httr2::req_perform(request, path = path), httr2_http = function(e) refused_by_server(e, url, call), error = function(e) e)
-    if (!inherits(response, "error")) return(response)
-    if (inherits(response, "civicatlas_error")) rlang::cnd_signal(response)
+    response <- tryCatch(httr2::req_perform(request, path = path), error = identity)
+    failed <- inherits(response, "error")
+    if (!failed && httr2::resp_status(response) < 400) return(response)
+    if (!failed && !httr2::resp_status(response) %in% passing_statuses) break
     if (try < web_tries) Sys.sleep(getOption("civicatlas.retry_wait", 1) * try)
   }
+  if (!failed) refused_by_server(response, url, call)
   why <- conditionMessage(response$parent %||% response)
   fail("file", c("{.url {url}} cannot be read.", x = "{why}", i = "Check the address and the connection."), call = call)
 }
 
-refused_by_server <- function(e, url, call) {
-  status <- httr2::resp_status(e$resp)
+refused_by_server <- function(response, url, call) {
+  status <- httr2::resp_status(response)
   hint <- "Try again later."
   if (status %in% c(401, 403)) hint <- "The server wants a login: put user:password@ before its name."
   if (status == 404) hint <- "Check the address."
-  tryCatch(fail("file", c("{.url {url}} cannot be read.", x = "The server answers {status} {httr2::resp_status_desc(e$resp)}.", i = hint), call = call),
-           error = identity)
+  fail("file", c("{.url {url}} cannot be read.", x = "The server answers {status} {httr2::resp_status_desc(response)}.", i = hint), call = call)
 }
 
 fetch_file <- function(url, folder, call) {
@@ -91,6 +93,7 @@ fetch_members <- function(url, folder, call) {
   for (member in setdiff(shapefile_members, tolower(tools::file_ext(path)))) {
     beside <- paste0(tools::file_path_sans_ext(path), ".", member)
     response <- tryCatch(httr2::req_perform(web_request(paste0(beside, query))), error = function(e) NULL)
-    if (!is.null(response)) writeBin(httr2::resp_body_raw(response), file.path(folder, utils::URLdecode(basename(beside))))
+    there <- !is.null(response) && httr2::resp_status(response) < 400
+    if (there) writeBin(httr2::resp_body_raw(response), file.path(folder, utils::URLdecode(basename(beside))))
   }
 }

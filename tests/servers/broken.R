@@ -5,7 +5,7 @@ listening <- serverSocket(port)
 writeLines(as.character(port), file.path(folder, ".port"))
 for (i in 1:4) {
   con <- socketAccept(listening, blocking = TRUE, open = "r+b", timeout = 30)
-  readBin(con, "raw", 200)
+  while (nzchar(readLines(con, 1))) NULL  # the request's headers
   writeBin(charToRaw("HTTP/1.1 200 OK\r\nContent-Type: application/geo+json\r\nContent-Length: 5000\r\n\r\n{\"type\":"), con)
   close(con)
 }
