@@ -3,12 +3,37 @@
 # Batches small enough to report progress and to keep memory low, large enough to cost nothing.
 batch_rows <- 50000L
 
-# Runs a query and gives its columns and shapes. `adjust(name, values)` turns a column as the database gives it into R's;
-# `shape` names the column of blobs or is NULL; rows where `where` does not hold are left out, before their blobs are
-# decoded, unless the database saw to that already.
-fetch_layer <- function(con, sql, params, query, shape, form, adjust, expected, label, where_done) {
-  decoder <- if (!is.null(shape)) core_open_blobs(form, query$within, query$skip_damaged)
-  result <- DBI::dbSendQuery(con, sql, params = if (length(params)) params)
+# Reads a layer by SQL. `about` says what differs between databases: `con`, `table` (quoted), `kinds` of the columns by
+# name (see prototype_of_kinds()), `shape` (column of blobs, or NULL) and its `form`, `crs`, `window(edges)` (a condition,
+# or NULL), `order` (the end of the statement, or NULL), `adjust(values, kind)` (a column as R holds it), `expected` (rows,
+# roughly) and `total()` (rows, exactly).
+read_database <- function(source, query, about) {
+  query <- settle_window(query, about$crs)
+  kinds <- about$kinds
+  wanted <- chosen_columns(query, prototype_of_kinds(kinds))
+  tested <- where_columns(query, names(kinds))
+  condition <- if (has_where(query)) sql_condition(query$where, as.list(kinds[kinds %in% c("number", "text")]), about$con)
+  conditions <- c(condition, if (!is.null(query$within)) about$window(query$within))
+  selected <- as.character(DBI::dbQuoteIdentifier(about$con, c(union(wanted, if (is.null(condition)) tested), about$shape)))
+  sql <- paste(c("SELECT", if (length(selected)) paste(selected, collapse = ", ") else "1 AS row", "FROM", about$table,
+                 if (length(conditions)) c("WHERE", paste(conditions, collapse = " AND ")), about$order), collapse = " ")
+  found <- fetch_layer(about, sql, query, paste("Reading", source$layer), where_done = !is.null(condition))
+  columns <- Map(narrow_integers, found$columns[wanted], names(wanted))
+  if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
+  layer_content(stats::setNames(columns, names(wanted)), if (!is.null(found$shapes)) shapes_of_core(found$shapes, about$crs),
+                if (length(conditions)) about$total() else found$rows, query)
+}
+
+prototype_of_kinds <- function(kinds) {
+  empty <- list(logical = logical(), number = double(), text = character(), date = as.Date(character()), datetime = as_datetime(character()), blob = list())
+  lapply(kinds, function(kind) empty[[kind]] %||% character())
+}
+
+# Runs a query and gives its columns, its shapes and the number of rows fetched. Rows for which `where` does not hold are
+# left out before their blobs are decoded, unless the database saw to that already.
+fetch_layer <- function(about, sql, query, label, where_done) {
+  decoder <- if (!is.null(about$shape)) core_open_blobs(about$form, query$within, query$skip_damaged)
+  result <- DBI::dbSendQuery(about$con, sql)
   on.exit(DBI::dbClearResult(result))
   bar <- new_progress(label)
   batches <- list()
@@ -16,24 +41,24 @@ fetch_layer <- function(con, sql, params, query, shape, form, adjust, expected, 
   repeat {
     batch <- DBI::dbFetch(result, n = batch_rows)
     done <- done + nrow(batch)
-    bar(done / max(expected, 1))
-    kept <- keep_batch(batch, decoder, query, shape, adjust, where_done)
+    bar(done / max(about$expected, 1, na.rm = TRUE))
+    kept <- keep_batch(batch, decoder, query, about, where_done)
     if (nrow(batch) || !length(batches)) batches[[length(batches) + 1]] <- kept
     if (DBI::dbHasCompleted(result)) break
   }
-  names <- setdiff(names(batches[[1]]), shape)
+  names <- setdiff(names(batches[[1]]), about$shape)
   columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(batches, `[[`, name)))
   list(columns = columns, shapes = if (!is.null(decoder)) core_take_blobs(decoder), rows = done)
 }
 
-keep_batch <- function(batch, decoder, query, shape, adjust, where_done) {
+keep_batch <- function(batch, decoder, query, about, where_done) {
   columns <- as.list(batch)
-  attributes <- setdiff(names(columns), shape)
-  columns[attributes] <- Map(adjust, attributes, columns[attributes])
+  attributes <- intersect(names(columns), names(about$kinds))
+  columns[attributes] <- Map(about$adjust, columns[attributes], about$kinds[attributes])
   keep_rows <- function(rows) lapply(columns, vctrs::vec_slice, i = rows)
   if (has_where(query) && !where_done) columns <- keep_rows(rows_where(query, columns[attributes], nrow(batch)))
   if (is.null(decoder)) return(columns)
-  kept <- core(core_add_blobs(decoder, columns[[shape]]), call = query$call)
+  kept <- core(core_add_blobs(decoder, columns[[about$shape]]), call = query$call)
   if (!all(kept)) columns <- keep_rows(which(kept))
   columns[attributes]
 }

@@ -2,7 +2,8 @@
 #'
 #' The made-up island city of Saltmere in a hot summer: `wards.shp` (24 wards with residents, UTM zone 57S), `cells.zip`
 #' (census cells, population by age as text, a zipped shapefile), `rooms.geojson` (cool rooms with seats, longitude and
-#' latitude), `heat.csv` (peak temperatures by ward id) and `trips.csv` (trips between wards).
+#' latitude), `tramways.kml` (lines with gaps), `canopy.gpkg` (tree crowns, and a table of species), `heat.csv` (peak
+#' temperatures by ward id, two of them misspelt) and `trips.csv` (trips between wards).
 #'
 #' @param name A file name, or `NULL` to list them.
 #' @return The path of the file, or the names of all.

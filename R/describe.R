@@ -54,7 +54,7 @@ quietly <- function(expr) {
 
 field_summary <- function(name, column) {
   present <- column[!is.na(column)]
-  show <- function(value) if (is.numeric(value)) format(value, digits = 7, big.mark = ",") else substr(as.character(value), 1, 24)
+  show <- function(value) if (is.logical(column)) as.character(value > 0) else if (is.numeric(value)) format(value, digits = 7, big.mark = ",") else substr(as.character(value), 1, 24)
   ends <- if (length(present) && !is.list(present)) c(show(min(present)), show(max(present))) else c(NA_character_, NA_character_)
   tibble::tibble(name = name, type = class_in_words(column), missing = sum(is.na(column)),
                  distinct = vctrs::vec_unique_count(present), least = ends[1], greatest = ends[2])

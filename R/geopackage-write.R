@@ -198,13 +198,15 @@ index_geopackage_rows <- function(con, shapes, ids, layer, shape) {
                  params = list(ids[there], boxes[1, there], boxes[3, there], boxes[2, there], boxes[4, there]))
 }
 
-# The triggers by which other programs that change rows keep the index; they call functions that such programs define.
+# The triggers by which other programs that change rows keep the index. They call functions of SQL/MM (ISO 13249-3), which
+# such programs define.
 index_triggers <- function(layer, shape, key) {
-  has <- function(row) sprintf("%s.\"%s\" NOT NULL AND NOT ST_IsEmpty(%s.\"%s\")", row, shape, row, shape)
-  none <- function(row) sprintf("(%s.\"%s\" IS NULL OR ST_IsEmpty(%s.\"%s\"))", row, shape, row, shape)
+  of_shape <- function(name, row) sprintf("%s_%s(%s.\"%s\")", "ST", name, row, shape)
+  has <- function(row) sprintf("%s.\"%s\" NOT NULL AND NOT %s", row, shape, of_shape("IsEmpty", row))
+  none <- function(row) sprintf("(%s.\"%s\" IS NULL OR %s)", row, shape, of_shape("IsEmpty", row))
   index <- sprintf("\"%s\"", index_name(layer, shape))
-  put <- sprintf("INSERT OR REPLACE INTO %s VALUES (NEW.\"%s\", ST_MinX(NEW.\"%s\"), ST_MaxX(NEW.\"%s\"), ST_MinY(NEW.\"%s\"), ST_MaxY(NEW.\"%s\"));",
-                 index, key, shape, shape, shape, shape)
+  edges <- vapply(c("MinX", "MaxX", "MinY", "MaxY"), of_shape, "", row = "NEW")
+  put <- sprintf("INSERT OR REPLACE INTO %s VALUES (NEW.\"%s\", %s);", index, key, paste(edges, collapse = ", "))
   remove <- function(row) sprintf("DELETE FROM %s WHERE id = %s.\"%s\";", index, row, key)
   same <- sprintf("OLD.\"%s\" = NEW.\"%s\"", key, key)
   other <- sprintf("OLD.\"%s\" != NEW.\"%s\"", key, key)

@@ -87,37 +87,19 @@ geopackage_kind <- function(declared) {
   ifelse(is.na(kind), "other", kind)
 }
 
-prototype_of_kinds <- function(kinds, names) {
-  empty <- list(logical = logical(), number = double(), text = character(), date = as.Date(character()), datetime = as_datetime(character()), blob = list())
-  stats::setNames(lapply(kinds, function(kind) empty[[kind]] %||% character()), names)
-}
-
 read_source.source_geopackage <- function(source, query) {
   con <- source$con
-  crs <- geopackage_crs(source, query$call)
-  query <- settle_window(query, crs)
-  fields <- geopackage_fields(source)
-  kinds <- stats::setNames(geopackage_kind(fields$declared), fields$name)
-  wanted <- chosen_columns(query, prototype_of_kinds(kinds, fields$name))
-  shape <- if (!is.na(source$table$column_name)) source$table$column_name
   quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
-  tested <- where_columns(query, fields$name)
-  condition <- if (has_where(query)) sql_condition(query$where, as.list(kinds[kinds %in% c("number", "text")]), con)
-  conditions <- c(condition, geopackage_window(source, query$within, quote_name))
-  selected <- c(union(wanted, if (is.null(condition)) tested), shape)
-  if (!length(selected)) selected <- fields$name[1]
-  sql <- paste("SELECT", paste(quote_name(selected), collapse = ", "), "FROM", quote_name(source$layer),
-               if (length(conditions)) paste("WHERE", paste(conditions, collapse = " AND ")))
-  last <- geopackage_step(source$name, query$call, DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]])
-  found <- geopackage_step(source$name, query$call, fetch_layer(
-    con, sql, NULL, query, shape, "geopackage", adjust = function(name, values) sqlite_column(values, kinds[[name]]),
-    expected = as.double(last), label = paste("Reading", source$layer), where_done = !is.null(condition)
-  ))
-  columns <- Map(narrow_integers, found$columns, names(found$columns))
-  if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
-  shapes <- if (!is.null(found$shapes)) shapes_of_core(found$shapes, crs)
-  rows <- if (length(conditions)) geopackage_rows(source) else found$rows
-  layer_content(stats::setNames(columns[wanted], names(wanted)), shapes, rows, query)
+  geopackage_step(source$name, query$call, {
+    fields <- geopackage_fields(source)
+    shape <- if (!is.na(source$table$column_name)) source$table$column_name
+    last <- DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]]
+    read_database(source, query, list(
+      con = con, table = quote_name(source$layer), kinds = stats::setNames(geopackage_kind(fields$declared), fields$name),
+      shape = shape, form = "geopackage", crs = geopackage_crs(source, query$call), adjust = sqlite_column, expected = as.double(last),
+      window = function(window) geopackage_window(source, window, quote_name), total = function() geopackage_rows(source)
+    ))
+  })
 }
 
 # SQLite keeps any value in any column; the declared type says what is meant.
@@ -133,7 +115,7 @@ sqlite_column <- function(values, kind) {
 
 # Rows that the spatial index finds for a window; without an index the decoder tests every row's box.
 geopackage_window <- function(source, window, quote_name) {
-  if (is.null(window) || is.na(source$table$column_name)) return(NULL)
+  if (is.na(source$table$column_name)) return(NULL)
   index <- paste0("rtree_", source$layer, "_", source$table$column_name)
   if (!index %in% DBI::dbListTables(source$con)) return(NULL)
   edges <- format(window, digits = 17, trim = TRUE)

@@ -128,7 +128,7 @@ parquet_column <- function(column) {
   column
 }
 
-# The CRS is PROJJSON; one without it is longitude and latitude (GeoParquet 1.1, "crs"). Codes are taken from its id.
+# The CRS is JSON with an id; a column without one is on longitude and latitude (GeoParquet 1.1, "crs"). Codes are taken from its id.
 parquet_crs <- function(about, source, call) {
   if (!"crs" %in% names(about)) return(crs_by_code(4326, call))
   if (is.null(about$crs)) return(NULL)
@@ -218,7 +218,7 @@ parquet_geo <- function(shapes, name) {
   list(version = "1.1.0", primary_column = name, columns = stats::setNames(list(column), name))
 }
 
-# The little of PROJJSON that names a CRS: its type, name and code.
+# The little of a JSON CRS that names it: its type, name and code.
 parquet_crs_json <- function(crs) {
   if (is.null(crs)) return(NULL)
   if (is.na(crs$code)) {

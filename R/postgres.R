@@ -110,31 +110,22 @@ postgres_kind <- function(type) {
 
 read_source.source_postgres <- function(source, query) {
   con <- source$con
-  step <- function(expr) postgres_step(source$name, query$call, expr)
-  crs <- step(postgres_crs(source, query$call))
-  query <- settle_window(query, crs)
-  fields <- step(postgres_fields(source))
-  kinds <- stats::setNames(postgres_kind(fields$type), fields$name)
-  wanted <- chosen_columns(query, prototype_of_kinds(kinds, fields$name))
-  shape <- if (!is.na(source$table$shape)) source$table$shape
   quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
-  tested <- where_columns(query, fields$name)
-  condition <- if (has_where(query)) sql_condition(query$where, as.list(kinds[kinds %in% c("number", "text")]), con)
-  conditions <- c(condition, if (fields$box) postgres_window(query$within, quote_name(box_name(shape))))
-  selected <- quote_name(c(union(wanted, if (is.null(condition)) tested), shape))
-  table <- as.character(DBI::dbQuoteIdentifier(con, table_id(source)))
-  sql <- paste("SELECT", if (length(selected)) paste(selected, collapse = ", ") else "1 AS row", "FROM", table,
-               if (length(conditions)) paste("WHERE", paste(conditions, collapse = " AND ")),
-               if (length(fields$key)) paste("ORDER BY", quote_name(fields$key)))
-  rows <- step(as.double(DBI::dbGetQuery(con, paste("SELECT count(*) FROM", table))[[1]]))
-  found <- step(fetch_layer(con, sql, NULL, query, shape, "wkb", adjust = function(name, values) postgres_column(values),
-                            expected = rows, label = paste("Reading", source$layer), where_done = !is.null(condition)))
-  columns <- Map(narrow_integers, found$columns, names(found$columns))
-  if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
-  layer_content(stats::setNames(columns[wanted], names(wanted)), if (!is.null(found$shapes)) shapes_of_core(found$shapes, crs), rows, query)
+  postgres_step(source$name, query$call, {
+    fields <- postgres_fields(source)
+    shape <- if (!is.na(source$table$shape)) source$table$shape
+    table <- as.character(DBI::dbQuoteIdentifier(con, table_id(source)))
+    rows <- as.double(DBI::dbGetQuery(con, paste("SELECT count(*) FROM", table))[[1]])
+    read_database(source, query, list(
+      con = con, table = table, kinds = stats::setNames(postgres_kind(fields$type), fields$name), shape = shape, form = "wkb",
+      crs = postgres_crs(source, query$call), adjust = postgres_column, expected = rows, total = function() rows,
+      window = function(window) if (fields$box) postgres_window(window, quote_name(box_name(shape))),
+      order = if (length(fields$key)) paste("ORDER BY", quote_name(fields$key))
+    ))
+  })
 }
 
-postgres_column <- function(values) {
+postgres_column <- function(values, kind) {
   if (inherits(values, "POSIXct")) attr(values, "tzone") <- "UTC"
   plain <- !is.object(values) || inherits(values, c("Date", "POSIXct", "integer64", "blob"))
   if (plain) values else as.character(values)
@@ -142,7 +133,6 @@ postgres_column <- function(values) {
 
 # The box type rounds its comparison outwards; the decoder tests boxes again, exactly.
 postgres_window <- function(window, box) {
-  if (is.null(window)) return(NULL)
   edges <- format(window, digits = 17, trim = TRUE)
   sprintf("%s && box(point(%s, %s), point(%s, %s))", box, edges[1], edges[2], edges[3], edges[4])
 }

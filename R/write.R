@@ -46,7 +46,8 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
   format <- target_format(target, call)
   check_target(x, target, format, options, call)
   size <- with_progress(paste("Writing", basename(target)), file_writer(format)(x, target, options, call))
-  say("Wrote {.file {target}}: {counted(nrow(x), 'row')}, {format(structure(size, class = 'object_size'), units = 'auto', standard = 'SI')}.")
+  table <- if (format == "gpkg") paste0(", layer ", layer %||% stem_of(target))
+  say("Wrote {.file {target}}{table}: {counted(nrow(x), 'row')}, {format(structure(size, class = 'object_size'), units = 'auto', standard = 'SI')}.")
   invisible(x)
 }
 

@@ -1,6 +1,7 @@
 #include "bind.h"
 
 #include <algorithm>
+#include <bit>
 #include <chrono>
 #include <cstring>
 
@@ -155,13 +156,25 @@ DataFrame r_notices(const Notices& notices) {
 
 namespace {
 
-// Makes R's strings. Those met lately are kept at hand, as R's own table of strings is far slower to ask.
+// Makes R's strings. Short ones met lately are kept at hand, as R's own table of strings is far slower to ask; a column
+// whose values hardly ever repeat is not kept.
 class StringMaker {
  public:
+  explicit StringMaker(std::size_t strings)
+      : known_(std::bit_ceil(std::clamp<std::size_t>(strings / 4, 256, 262144))) {}
+
   SEXP make(std::string_view text) {
-    if (text.size() > 32) return fresh(text);
-    Known& known = known_[std::hash<std::string_view>()(text) % size];
-    if (known.string == nullptr || known.text != text) known = {text, fresh(text)};
+    if (!keeps_ || text.size() > sizeof(Known::text)) return fresh(text);
+    Known& known = known_[std::hash<std::string_view>()(text) & (known_.size() - 1)];
+    if (++asked_ == 65536) keeps_ = found_ * 8 > asked_;
+    if (known.string != nullptr && known.size == text.size() &&
+        std::memcmp(known.text, text.data(), text.size()) == 0) {
+      ++found_;
+      return known.string;
+    }
+    known.string = fresh(text);
+    known.size = static_cast<std::uint8_t>(text.size());
+    std::memcpy(known.text, text.data(), text.size());
     return known.string;
   }
   bool odd() const { return odd_; }
@@ -179,12 +192,14 @@ class StringMaker {
     return Rf_mkCharLenCE(text.data(), static_cast<int>(text.size()), ascii ? CE_NATIVE : CE_UTF8);
   }
 
-  static constexpr std::size_t size = 1024;
   struct Known {
-    std::string_view text;
     SEXP string = nullptr;
+    char text[15];
+    std::uint8_t size = 0;
   };
-  std::vector<Known> known_{size};
+  std::vector<Known> known_;
+  std::size_t asked_ = 0, found_ = 0;
+  bool keeps_ = true;
   std::string spare_;
   bool odd_ = false;
 };
@@ -215,7 +230,7 @@ SEXP r_column(Column& column, bool* odd) {
     default: {
       const std::size_t n = column.texts.size();
       CharacterVector out(n);
-      StringMaker strings;
+      StringMaker strings(n);
       for (std::size_t i = 0; i < n; ++i)
         SET_STRING_ELT(out, i, column.texts.missing(i) ? NA_STRING : strings.make(column.texts[i]));
       if (odd) *odd = strings.odd();

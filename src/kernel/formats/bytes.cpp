@@ -1,7 +1,6 @@
 #include "bytes.h"
 
 #include <fcntl.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -28,13 +27,13 @@ FileContent FileContent::read(const std::string& path) {
 }
 
 InputFile::InputFile(const std::string& path) : path_(path), file_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
-  struct stat about {};
-  if (file_ < 0 || ::fstat(file_, &about) != 0) {
+  const off_t size = file_ < 0 ? -1 : ::lseek(file_, 0, SEEK_END);
+  if (size < 0) {
     const std::string why = std::strerror(errno);
     if (file_ >= 0) ::close(file_);
     throw FileError("cannot open " + path + ": " + why);
   }
-  size_ = static_cast<std::size_t>(about.st_size);
+  size_ = static_cast<std::size_t>(size);
 }
 
 InputFile::~InputFile() {
