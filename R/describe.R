@@ -15,14 +15,16 @@
 #' describe_layer(demo_file("wards.shp"))
 #' @export
 describe_layer <- function(source, layer = NULL, scan = NULL) {
-  if (is.data.frame(source)) return(describe_values(source, NA_character_))
+  if (is.data.frame(source)) return(describe_values(source, NA_character_, NULL))
   call <- rlang::current_env()
   opened <- open_source(source, layer, call)
   header <- tryCatch(if (isTRUE(scan) || (is.null(scan) && is_small(opened))) NULL else source_header(opened), finally = close_source(opened))
-  if (is.null(header)) return(describe_values(quietly(read_layer(source, layer)), source))
+  shown <- if (grepl("://", source, fixed = TRUE)) shown_address(source) else source
+  title <- paste(c(basename(shown), layer), collapse = ", layer ")
+  if (is.null(header)) return(describe_values(quietly(read_layer(source, layer)), shown, title))
   kinds <- stats::setNames(rep(NA_integer_, length(header$kinds)), ifelse(is.na(header$kinds), "several kinds", header$kinds))
   structure(list(
-    source = source, title = paste(c(basename(shown_address(source)), layer), collapse = ", layer "),
+    source = shown, title = title,
     rows = header$rows, geometry_type = kinds, missing_shapes = NA_integer_, vertices = NA_integer_,
     extent = if (!is.null(header$extent)) stats::setNames(header$extent, c("xmin", "ymin", "xmax", "ymax")),
     crs = header$crs, fields = header$fields
@@ -35,11 +37,12 @@ is_small <- function(opened) {
   length(there) > 0 && sum(file.size(there)) < 16e6
 }
 
-describe_values <- function(x, source) {
+describe_values <- function(x, source, title) {
   columns <- attribute_table(x)
   shapes <- if (is_spatial_frame(x)) as_shapes(x)
   structure(list(
-    source = source, rows = nrow(x), geometry_type = if (is.null(shapes)) table(character(), dnn = NULL) else table(geometry_type_of(shapes), dnn = NULL),
+    source = source, title = title, rows = nrow(x),
+    geometry_type = table(if (is.null(shapes)) character() else geometry_type_of(shapes), dnn = NULL),
     missing_shapes = sum(is.na(shapes)), vertices = if (is.null(shapes)) 0L else sum(core_vertex_counts(handles_of(shapes), store_of(shapes))),
     extent = if (!is.null(shapes)) extent_of(shapes), crs = if (!is.null(shapes)) crs_of(shapes),
     fields = vctrs::vec_rbind(field_summary("", NULL)[0, ], !!!Map(field_summary, names(columns), columns, USE.NAMES = FALSE))
@@ -54,7 +57,10 @@ quietly <- function(expr) {
 
 field_summary <- function(name, column) {
   present <- column[!is.na(column)]
-  show <- function(value) if (is.logical(column)) as.character(value > 0) else if (is.numeric(value)) format(value, digits = 7, big.mark = ",") else substr(as.character(value), 1, 24)
+  show <- function(value) {
+    if (is.logical(column)) return(as.character(value > 0))
+    if (is.numeric(value)) format(value, digits = 7, big.mark = ",") else substr(as.character(value), 1, 24)
+  }
   ends <- if (length(present) && !is.list(present)) c(show(min(present)), show(max(present))) else c(NA_character_, NA_character_)
   tibble::tibble(name = name, type = class_in_words(column), missing = sum(is.na(column)),
                  distinct = vctrs::vec_unique_count(present), least = ends[1], greatest = ends[2])
@@ -74,7 +80,7 @@ reads_as_numbers <- function(text) {
 
 #' @export
 print.layer_description <- function(x, ...) {
-  if (!is.na(x$source)) cat(x$title %||% basename(shown_address(x$source)), "\n", sep = "")
+  if (!is.null(x$title)) cat(x$title, "\n", sep = "")
   row <- function(name, value) cat("  ", formatC(name, width = -9), value, "\n", sep = "")
   row("rows", format_count(x$rows))
   row("shapes", shapes_in_words(x))

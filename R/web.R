@@ -66,7 +66,7 @@ fetch_file <- function(url, folder, call) {
   if (is.null(httr2::resp_header(response, "Content-Encoding")) && !is.na(stated) && stated != size) {
     fail("file", "{.url {shown_address(url)}} broke off after {format_count(size)} of {format_count(stated)} bytes.", call = call)
   }
-  say("Fetched {.url {shown_address(url)}}: {format(structure(size, class = 'object_size'), units = 'auto', standard = 'SI')}.")
+  say("Fetched {.url {shown_address(url)}}: {format_size(size)}.")
   file <- file.path(folder, name_of_response(response, url))
   file.rename(beside, file)
   file

@@ -47,9 +47,11 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
   check_target(x, target, format, options, call)
   size <- with_progress(paste("Writing", basename(target)), file_writer(format)(x, target, options, call))
   table <- if (format == "gpkg") paste0(", layer ", layer %||% stem_of(target))
-  say("Wrote {.file {target}}{table}: {counted(nrow(x), 'row')}, {format(structure(size, class = 'object_size'), units = 'auto', standard = 'SI')}.")
+  say("Wrote {.file {target}}{table}: {counted(nrow(x), 'row')}{if (format == 'gpkg') '; the file has' else ','} {format_size(size)}.")
   invisible(x)
 }
+
+format_size <- function(bytes) format(structure(bytes, class = "object_size"), units = "auto", standard = "SI")
 
 # The ending, without that of gzip, which some formats may have behind theirs.
 target_format <- function(target, call) {
@@ -253,8 +255,7 @@ write_kml <- function(x, target, options, call) {
 write_csv <- function(x, target, options, call) {
   separator <- if (target_format(target, call) == "tsv") "\t" else ","
   columns <- writable_columns(x, call, keep = character())
-  if (is_spatial_frame(x)) columns <- c(columns, columns_of_shapes(as_shapes(x), options$decimals, call))
-  names(columns) <- make.unique(names(columns), sep = "_")
+  if (is_spatial_frame(x)) columns <- c(columns, columns_of_shapes(as_shapes(x), names(columns), options$decimals))
   text <- lapply(columns, delimited_text, separator = separator)
   header <- paste(delimited_text(names(columns), separator), collapse = separator)
   lines <- c(header, if (nrow(x)) do.call(paste, c(unname(text), sep = separator)))
@@ -271,11 +272,17 @@ delimited_text <- function(column, separator) {
   text
 }
 
-columns_of_shapes <- function(shapes, decimals, call) {
+# Points in two columns, unless columns of the layer would be taken for them on reading; other shapes as text.
+columns_of_shapes <- function(shapes, taken, decimals) {
   crs <- crs_of(shapes)
   if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code crs = {crs_argument(crs, '...')}}.")
   kinds <- unique(stats::na.omit(core_types(handles_of(shapes), store_of(shapes))))
-  if (!identical(kinds, 1L)) return(list(wkt = wkt_of(shapes, if (decimals >= 0) decimals)))
+  mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% tolower(taken)), NA))
+  empty <- core_vertex_counts(handles_of(shapes), store_of(shapes)) == 0 & !is.na(shapes)
+  if (!identical(kinds, 1L) || mistaken || any(empty)) {
+    name <- setdiff(wkt_names, tolower(taken))[1]
+    return(stats::setNames(list(wkt_of(shapes, if (decimals >= 0) decimals)), name))
+  }
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))
   names <- if (!is.null(crs) && crs$kind == "geographic") c("lon", "lat") else c("x", "y")
   stats::setNames(lapply(1:2, function(axis) core_number_text(boxes[axis, ], decimals)), names)

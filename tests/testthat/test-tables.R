@@ -36,6 +36,15 @@ test_that("coordinates and well-known text become shapes", {
   expect_identical(suppressWarnings(read_layer(csv("x,y,v", "1,2,a", "5,5,b"), within = c(0, 0, 3, 3)))$v, "a")
 })
 
+test_that("columns that could be taken for coordinates do not displace the shapes", {
+  x <- spatial_frame(lon = 7.5, lat = 8.5, wkt = "mine", geometry = point_shapes(160, -47, crs = 4326))
+  file <- withr::local_tempfile(fileext = ".csv")
+  write_layer(x, file)
+  y <- read_layer(file, crs = 4326)
+  expect_identical(wkt_of(y), wkt_of(x))
+  expect_identical(attribute_table(y), attribute_table(x))
+})
+
 test_that("broken tables are refused", {
   expect_error(read_layer(csv(character())), "empty", class = "civicatlas_error_format")
   broken <- csv("a,b", "1,2", "1,2,3,4", "5,6")
