@@ -29,11 +29,8 @@ join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FA
   keys <- comparable_keys(x, table, by, ignore_case)
   check_repeated_keys(keys, multiple, by, call)
   at <- matched_rows(keys$x, keys$table, multiple)
-  added <- table[setdiff(names(table), by)]
-  clash <- names(added) %in% names(x)
-  names(added)[clash] <- paste0(names(added)[clash], "_table")
-  out <- if (identical(at$x, seq_len(nrow(x)))) x else x[at$x, ]
-  for (name in names(added)) out[[name]] <- vctrs::vec_slice(added[[name]], at$table)
+  rows <- if (identical(at$x, seq_len(nrow(x)))) x else x[at$x, ]
+  out <- add_columns(rows, vctrs::vec_slice(table[setdiff(names(table), by)], at$table), "_table")
   note <- report_keys(keys, by, nrow(x), nrow(out))
   record(out, x, "join_table", rlang::current_call(), nrow(x), note, started)
 }

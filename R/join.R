@@ -105,7 +105,7 @@ rank_values <- function(columns, rank_by, call) {
   as.double(rank)
 }
 
-# x with the columns of a table of as many rows before its shapes; clashing names get the suffix.
+# x with the columns of a table of as many rows, before its shapes if it has any; clashing names get the suffix.
 add_columns <- function(x, table, suffix) {
   clash <- names(table) %in% names(x)
   names(table)[clash] <- paste0(names(table)[clash], suffix)
@@ -114,7 +114,7 @@ add_columns <- function(x, table, suffix) {
   columns <- as.list(plain(x))
   rest <- columns[setdiff(names(columns), name)]
   data <- tibble::new_tibble(c(rest, as.list(table), columns[name]), nrow = nrow(x))
-  new_spatial_frame(data, name, attr(x, "history", exact = TRUE))
+  if (is.null(name)) data else new_spatial_frame(data, name, attr(x, "history", exact = TRUE))
 }
 
 # All rows without a partner is mostly a sign of wrong coordinates.
