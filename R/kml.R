@@ -2,16 +2,24 @@
 
 open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "kml") {
   bytes <- core(core_read_bytes(path, -1), source = name, call = call)
-  document <- tryCatch(xml2::read_xml(bytes), error = function(e) {
+  document <- tryCatch(xml2::read_xml(without_namespace(bytes)), error = function(e) {
     fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {conditionMessage(e)}"), call = call)
   })
   if (xml2::xml_name(document) != "kml") {
     fail("format", "{.file {name}} is XML but no KML: it starts with the element {.val {xml2::xml_name(document)}}.", call = call)
   }
-  xml2::xml_ns_strip(document)
+  if (length(xml2::xml_ns(document))) xml2::xml_ns_strip(document)
   opened <- new_source("kml", path, document = document, folders = kml_folders(document), name = name)
   if (!is.null(layer)) opened$layer <- one_of(layer, c(names(opened$folders), stem_of(name)), "layer", call = call)
   opened
+}
+
+# The text without the default namespaces of its first element, which cost xml2 far more to take away once it is parsed.
+without_namespace <- function(bytes) {
+  front <- seq_len(min(length(bytes), 4096))
+  if (any(bytes[front] == 0)) return(bytes)  # UTF-16, say
+  text <- rawToChar(bytes[front])
+  c(charToRaw(sub("(<kml[^>]*?) xmlns=(\"[^\"]*\"|'[^']*')", "\\1", text, perl = TRUE, useBytes = TRUE)), bytes[-front])
 }
 
 # Folders that hold placemarks themselves, by name.
@@ -29,10 +37,12 @@ source_layers.source_kml <- function(source) {
 }
 
 read_source.source_kml <- function(source, query) {
-  inside <- source$folders[[source$layer %||% ""]]
-  placemarks <- if (is.null(inside)) xml2::xml_find_all(source$document, "//Placemark") else xml2::xml_find_all(inside, "./Placemark")
-  columns <- kml_columns(source$document, placemarks)
-  if (is.null(inside) && length(source$folders) > 1) columns$folder <- xml2::xml_text(xml2::xml_find_first(placemarks, "ancestor::Folder[1]/name"))
+  folder <- source$folders[[source$layer %||% ""]]
+  root <- folder %||% source$document
+  path <- if (is.null(folder)) "//Placemark" else "./Placemark"
+  placemarks <- xml2::xml_find_all(root, path)
+  columns <- kml_columns(source$document, placemarks, kml_extended_data(root, path, placemarks))
+  if (is.null(folder) && length(source$folders) > 1) columns$folder <- xml2::xml_text(xml2::xml_find_first(placemarks, "ancestor::Folder[1]/name"))
   query <- settle_window(query, crs_by_code(4326, query$call))
   wanted <- chosen_columns(query, lapply(columns, vctrs::vec_ptype))
   rows <- rows_where(query, columns[where_columns(query, names(columns))], length(placemarks))
@@ -48,11 +58,10 @@ read_source.source_kml <- function(source, query) {
 kml_elements <- c("Point", "LineString", "LinearRing", "Polygon", "MultiGeometry", "Model")
 
 # name, description and time where any placemark has them, and the fields of ExtendedData.
-kml_columns <- function(document, placemarks) {
+kml_columns <- function(document, placemarks, data) {
   simple <- lapply(c(name = "./name", description = "./description", when = "./TimeStamp/when", begin = "./TimeSpan/begin", end = "./TimeSpan/end"),
                    function(path) xml2::xml_text(xml2::xml_find_first(placemarks, path)))
   simple <- simple[!vapply(simple, function(column) all(is.na(column)), NA)]
-  data <- kml_extended_data(placemarks)
   # A name that only repeats a field of the same name is one column.
   repeated <- vapply(intersect(names(simple), names(data)), function(name) identical(simple[[name]], data[[name]]), NA)
   simple <- simple[setdiff(names(simple), names(repeated)[repeated])]
@@ -65,19 +74,17 @@ kml_columns <- function(document, placemarks) {
   stats::setNames(columns, make.unique(names(columns) %||% character(), sep = "_"))
 }
 
-# Fields as text, one column a name.
-kml_extended_data <- function(placemarks) {
-  nodes <- xml2::xml_find_all(placemarks, "./ExtendedData/Data | ./ExtendedData/SchemaData/SimpleData", flatten = FALSE)
-  row <- rep(seq_along(nodes), lengths(nodes))
-  all <- unlist(lapply(nodes, function(set) lapply(seq_along(set), function(i) set[[i]])), recursive = FALSE)
-  if (!length(all)) return(list())
-  names <- vapply(all, xml2::xml_attr, "", attr = "name")
-  values <- vapply(all, function(node) {
-    value <- if (xml2::xml_name(node) == "Data") xml2::xml_find_first(node, "./value") else node
-    xml2::xml_text(value)
-  }, "")
-  names[is.na(names)] <- "value"
-  lapply(split(seq_along(all), factor(names, unique(names))), function(at) {
+# Fields as text, one column a name. All are found by searches from the root: a search from each placemark costs far more.
+kml_extended_data <- function(root, path, placemarks) {
+  fields <- c("/ExtendedData/SchemaData/SimpleData[@name]", "/ExtendedData/Data[@name][value]")
+  texts <- function(field, below) xml2::xml_text(xml2::xml_find_all(root, paste0(path, field, below)))
+  names <- unlist(lapply(fields, texts, "/@name"))
+  if (!length(names)) return(list())
+  values <- unlist(Map(texts, fields, c("", "/value[1]")), use.names = FALSE)
+  row <- unlist(lapply(fields, function(field) {
+    rep(seq_along(placemarks), xml2::xml_find_num(placemarks, paste0("count(.", field, ")")))
+  }))
+  lapply(split(seq_along(names), factor(names, unique(names))), function(at) {
     column <- rep(NA_character_, length(placemarks))
     column[row[at]] <- values[at]
     column
