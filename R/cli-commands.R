@@ -4,7 +4,8 @@
 written <- function(x, target, options) {
   write_layer(x, target, layer = options$to_layer, replace = options$replace, append = options$append, decimals = options$decimals)
   spatial <- is_spatial_frame(x)
-  list(output = if (grepl("://", target, fixed = TRUE)) shown_address(target) else target, rows = nrow(x), columns = names(attribute_table(x)), crs = if (spatial) crs_label(crs_of(x)),
+  list(output = if (grepl("://", target, fixed = TRUE)) shown_address(target) else target, rows = nrow(x),
+       columns = names(attribute_table(x)), crs = if (spatial) crs_label(crs_of(x)),
        history = if (spatial) history_of(x))
 }
 
