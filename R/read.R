@@ -49,6 +49,10 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
 
 # What read_source() gives: columns by name, shapes or NULL for a plain table, and the rows of the source, kept or not.
 layer_content <- function(columns, shapes, rows, query) {
+  if (is.null(shapes) && !is.null(query$within)) {
+    fail("argument", c("The source is a table without shapes, so {.arg within} cannot be used.",
+                       i = "For a table with columns of coordinates name them with {.arg coords} or {.arg wkt}."), call = query$call)
+  }
   if (!is.null(shapes) && !is.null(query$crs)) attr(shapes, "crs") <- query$crs
   list(columns = columns, shapes = shapes, rows = rows)
 }

@@ -27,7 +27,6 @@ table_prototype <- function(table) {
 read_fields <- function(table, fields, rows, query) {
   if (!length(fields)) return(list())
   found <- core(core_read_dbase(table$reader, match(fields, table$names), rows), source = table$name, call = query$call)
-  report_notices(found$notices, table$name)
   columns <- stats::setNames(found$columns, fields)
   columns[found$odd] <- lapply(columns[found$odd], decoded, from = table$encoding, call = query$call)
   columns
@@ -44,6 +43,7 @@ read_table_rows <- function(table, rows, query) {
     tested <- lapply(tested, function(column) column[kept])
   }
   rest <- read_fields(table, setdiff(wanted, names(tested)), rows, query)
+  report_notices(core_read_dbase(table$reader, integer(), integer())$notices, table$name)  # of all readings, once
   list(columns = stats::setNames(c(tested, rest)[wanted], names(wanted)), rows = rows)
 }
 

@@ -141,10 +141,6 @@ table_layer <- function(data, source, query) {
   shapes <- if (!is.null(from)) shapes_in_columns(lapply(data, function(column) column[rows]), from, query)
   query <- settle_window(query, crs_of(shapes %||% new_shapes()))
   inside <- if (is.null(shapes)) seq_along(rows) else rows_within(query, shapes)
-  if (is.null(shapes) && !is.null(query$within)) {
-    fail("argument", c("{.file {source$name}} has no columns of coordinates, so {.arg within} cannot be used.",
-                       i = "Name them with {.arg coords} or {.arg wkt}."), call = query$call)
-  }
   data <- data[setdiff(names(data), unlist(from))]
   wanted <- chosen_columns(query, lapply(data, vctrs::vec_ptype))
   columns <- lapply(stats::setNames(data[wanted], names(wanted)), function(column) column[rows[inside]])

@@ -88,6 +88,8 @@ test_that("numbers full of asterisks become missing and are counted", {
   })
   expect_warning(x <- read_layer(stars), "1: values of field residents are no numbers.*record 1", class = "civicatlas_warning_data")
   expect_identical(is.na(x$residents), c(TRUE, rep(FALSE, 23)))
+  told <- testthat::capture_warnings(read_layer(stars, where = is.na(residents) | over_65 > 0))
+  expect_length(told, 1)
 })
 
 test_that("a file of no known format is refused", {

@@ -32,7 +32,7 @@ test_that("coordinates and well-known text become shapes", {
   expect_identical(wkt_of(x), "POLYGON ((0 0, 1 0, 1 1, 0 0))")
   expect_error(read_layer(csv("a,b", "1,2"), coords = c("a", "c")), "\"c\"", class = "civicatlas_error_column")
   expect_error(read_layer(csv("a,b", "1,x"), coords = c("a", "b")), "Row 1.*x", class = "civicatlas_error_column")
-  expect_error(read_layer(csv("a,b", "1,2"), within = c(0, 0, 1, 1)), "no columns of coordinates", class = "civicatlas_error_argument")
+  expect_error(read_layer(csv("a,b", "1,2"), within = c(0, 0, 1, 1)), "without shapes.*coords", class = "civicatlas_error_argument")
   expect_identical(suppressWarnings(read_layer(csv("x,y,v", "1,2,a", "5,5,b"), within = c(0, 0, 3, 3)))$v, "a")
 })
 
@@ -90,4 +90,9 @@ test_that("a dBASE table alone is read and written", {
   expect_identical(read_layer(file), heat)
   expect_identical(read_layer(file, where = peak_c > 33, columns = c(id = ward_id)), tibble::tibble(id = heat$ward_id[heat$peak_c > 33]))
   expect_identical(describe_layer(file, scan = FALSE)$fields$type, c("text", "number", "integer"))
+  for (ending in c("dbf", "gpkg", "parquet")) {
+    table <- withr::local_tempfile(fileext = paste0(".", ending))
+    write_layer(heat, table)
+    expect_error(read_layer(table, within = c(0, 0, 1, 1)), "without shapes", class = "civicatlas_error_argument", info = ending)
+  }
 })
