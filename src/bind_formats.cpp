@@ -10,6 +10,7 @@
 #include "kernel/formats/parquet_footer.h"
 #include "kernel/formats/shapefile.h"
 #include "kernel/formats/zip.h"
+#include "kernel/parallel.h"
 #include "kernel/shapes/wkb.h"
 
 using namespace Rcpp;
@@ -145,15 +146,39 @@ IntegerVector core_dbase_live(SEXP open, Nullable<IntegerVector> rows) {
 // [[Rcpp::export]]
 List core_read_dbase(SEXP open, IntegerVector fields, Nullable<IntegerVector> rows) {
   DbaseReader& reader = XPtr<OpenTable>(open)->reader;
-  std::vector<Column> columns =
-      reader.read(chosen(Nullable<IntegerVector>(fields), reader.fields().size()), chosen(rows, reader.records()));
-  List out(columns.size());
-  LogicalVector odd(columns.size());
-  for (std::size_t i = 0; i < columns.size(); ++i) {
-    bool is_odd = false;
-    out[i] = r_column(columns[i], &is_odd);
-    odd[i] = is_odd;
-    columns[i] = {};
+  const std::vector<int> all = chosen(Nullable<IntegerVector>(fields), reader.fields().size());
+  const std::vector<int> records = chosen(rows, reader.records());
+  std::vector<int> texts, others;
+  for (const int field : all) (reader.holds_text(field) ? texts : others).push_back(field);
+
+  // Strings are R's, and made on this thread alone; the other columns are decoded meanwhile.
+  std::vector<Column> columns = reader.read(texts, records);
+  auto rest = start_beside([&] { return reader.read(others, records); });
+  List text_columns(texts.size());
+  LogicalVector text_odd(texts.size());
+  unwindProtect([&]() -> SEXP {
+    for (std::size_t i = 0; i < texts.size(); ++i) {
+      bool is_odd = false;
+      text_columns[i] = r_column(columns[i], &is_odd);
+      text_odd[i] = is_odd;
+    }
+    return R_NilValue;
+  });
+  columns = rest.get();
+
+  List out(all.size());
+  LogicalVector odd(all.size());
+  std::size_t text = 0, other = 0;
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    if (reader.holds_text(all[i])) {
+      out[i] = text_columns[text];
+      odd[i] = text_odd[text++];
+    } else {
+      bool is_odd = false;
+      out[i] = r_column(columns[other], &is_odd);
+      odd[i] = is_odd;
+      columns[other++] = {};
+    }
   }
   return List::create(_["columns"] = out, _["odd"] = odd, _["notices"] = r_notices(reader.notices()));
 }

@@ -4,6 +4,7 @@
 #include <atomic>
 #include <cstddef>
 #include <exception>
+#include <future>
 #include <mutex>
 #include <thread>
 #include <vector>
@@ -19,6 +20,23 @@ inline unsigned& thread_limit() {
   return limit;
 }
 
+// Whether this thread works beside the host program's, which alone is told of progress and asked for an interrupt.
+inline bool& works_beside() {
+  thread_local bool beside = false;
+  return beside;
+}
+
+// Starts `work` on a thread beside the calling one, which goes on; the future waits for it. With one thread allowed,
+// the work is done when it is asked for.
+template <class Work>
+auto start_beside(Work work) {
+  if (thread_limit() == 1) return std::async(std::launch::deferred, work);
+  return std::async(std::launch::async, [work] {
+    works_beside() = true;
+    return work();
+  });
+}
+
 // Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on up to thread_limit() threads.
 // The first exception of any chunk is thrown again here, after all threads have stopped.
 template <class Body>
@@ -26,7 +44,7 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
   if (n == 0) return;
   grain = std::max<std::size_t>(1, grain);
   const std::size_t chunks = (n + grain - 1) / grain;
-  const std::size_t workers = std::min<std::size_t>(thread_limit(), chunks);
+  const std::size_t workers = works_beside() ? 1 : std::min<std::size_t>(thread_limit(), chunks);
 
   std::atomic<std::size_t> next{0};
   std::atomic<bool> stop{false};
@@ -48,7 +66,7 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
 
   std::vector<std::thread> threads;
   for (std::size_t i = 1; i < workers; ++i) threads.emplace_back(work, false);
-  work(true);
+  work(!works_beside());
   for (auto& thread : threads) thread.join();
   if (failure) std::rethrow_exception(failure);
 }

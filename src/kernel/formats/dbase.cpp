@@ -312,6 +312,7 @@ void narrow(Column& column) {
 std::vector<Column> DbaseReader::read(const std::vector<int>& fields, const std::vector<int>& records) {
   std::vector<Column> columns(fields.size());
   std::vector<CellDecoder> decoders;
+  Notices found;
   for (std::size_t f = 0; f < fields.size(); ++f) {
     const Field& field = fields_[fields[f]];
     Column& column = columns[f];
@@ -322,7 +323,7 @@ std::vector<Column> DbaseReader::read(const std::vector<int>& fields, const std:
     else if (column.type != ColumnType::text)
       column.reals.resize(records.size());
     else if (std::string_view("CM").find(field.type) == std::string_view::npos)
-      notices_.add("fields of a type that is not read were kept as text", field.name);
+      found.add("fields of a type that is not read were kept as text", field.name);
     decoders.emplace_back(field, memo_.get(), column);
   }
 
@@ -343,26 +344,34 @@ std::vector<Column> DbaseReader::read(const std::vector<int>& fields, const std:
   for (std::size_t f = 0; f < fields.size(); ++f) {
     const Field& field = fields_[fields[f]];
     bool whole = field.decimals == 0, fits = true, exact = true;
-    Notices found;
+    Notices odd_cells;
     for (auto& [number, piece] : pieces) {
       whole &= piece[f].whole;
       fits &= piece[f].fits;
       exact &= piece[f].exact || field.decimals > 0;
-      found.add(piece[f].notices);
+      odd_cells.add(piece[f].notices);
       columns[f].texts.append(piece[f].texts);
       piece[f].texts = {};
     }
     const bool number = field.type == 'N' || field.type == 'F';
     if (number && !exact) {
       columns[f] = read_text(fields[f], records);
-      notices_.add("fields with whole numbers beyond 2^53 were kept as text", field.name);
+      found.add("fields with whole numbers beyond 2^53 were kept as text", field.name);
       continue;
     }
-    notices_.add(found);
+    found.add(odd_cells);
     if (number && whole && fits) narrow(columns[f]);
   }
+  note(found);
   return columns;
 }
+
+void DbaseReader::note(const Notices& notices) {
+  const std::lock_guard<std::mutex> guard(notices_lock_);
+  notices_.add(notices);
+}
+
+bool DbaseReader::holds_text(int field) const { return column_type_of(fields_[field]) == ColumnType::text; }
 
 Column DbaseReader::read_text(int index, const std::vector<int>& records) {
   const Field& field = fields_[index];

@@ -2,6 +2,7 @@
 // ones (I O B T @ Y +) of their successors.
 #pragma once
 #include <memory>
+#include <mutex>
 #include <string>
 #include <vector>
 
@@ -24,11 +25,13 @@ class DbaseReader {
     std::size_t offset;  // within a record
   };
   const std::vector<Field>& fields() const { return fields_; }
+  bool holds_text(int field) const;
   std::size_t records() const { return records_; }
   int language_driver() const { return language_driver_; }
   // Those of some records, counted from 0, that are not marked as deleted.
   std::vector<int> live(const std::vector<int>& records) const;
-  // The values of some fields in some records. Text keeps its encoding; blanks are missing.
+  // The values of some fields in some records. Text keeps its encoding; blanks are missing. May be called on several
+  // threads at once.
   std::vector<Column> read(const std::vector<int>& fields, const std::vector<int>& records);
   const Notices& notices() const { return notices_; }
 
@@ -37,6 +40,7 @@ class DbaseReader {
   template <class Visit>
   void visit(const std::vector<int>& records, const Visit& visit) const;
   Column read_text(int field, const std::vector<int>& records);
+  void note(const Notices& notices);
 
   const InputFile& dbf_;
   std::unique_ptr<MemoFile> memo_;
@@ -44,6 +48,7 @@ class DbaseReader {
   int language_driver_ = 0;
   std::vector<Field> fields_;
   Notices notices_;
+  std::mutex notices_lock_;
 };
 
 // What a table could not hold, by column.
