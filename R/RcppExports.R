@@ -45,12 +45,24 @@ core_crs_same <- function(a, b) {
     .Call(`_civicatlas_core_crs_same`, a, b)
 }
 
-core_prj_text <- function(crs) {
-    .Call(`_civicatlas_core_prj_text`, crs)
+core_crs_text <- function(crs, spelling) {
+    .Call(`_civicatlas_core_crs_text`, crs, spelling)
 }
 
-core_reproject <- function(handles, store, from, to) {
-    .Call(`_civicatlas_core_reproject`, handles, store, from, to)
+core_crs_table <- function() {
+    .Call(`_civicatlas_core_crs_table`)
+}
+
+core_read_grid <- function(source, name) {
+    .Call(`_civicatlas_core_read_grid`, source, name)
+}
+
+core_grid_systems <- function(grid) {
+    .Call(`_civicatlas_core_grid_systems`, grid)
+}
+
+core_reproject <- function(handles, store, from, to, grids, tolerance) {
+    .Call(`_civicatlas_core_reproject`, handles, store, from, to, grids, tolerance)
 }
 
 core_open_shp <- function(shp, shx, skip_damaged) {
@@ -171,6 +183,26 @@ core_write_files <- function(paths, contents) {
 
 core_planar_measure <- function(handles, store, measure) {
     .Call(`_civicatlas_core_planar_measure`, handles, store, measure)
+}
+
+core_ellipsoidal_measure <- function(handles, store, measure, crs) {
+    .Call(`_civicatlas_core_ellipsoidal_measure`, handles, store, measure, crs)
+}
+
+core_distance <- function(x_handles, x_store, y_handles, y_store, crs) {
+    .Call(`_civicatlas_core_distance`, x_handles, x_store, y_handles, y_store, crs)
+}
+
+core_geodesic_inverse <- function(lon1, lat1, lon2, lat2, crs) {
+    .Call(`_civicatlas_core_geodesic_inverse`, lon1, lat1, lon2, lat2, crs)
+}
+
+core_geodesic_direct <- function(lon, lat, azimuth, distance, crs) {
+    .Call(`_civicatlas_core_geodesic_direct`, lon, lat, azimuth, distance, crs)
+}
+
+core_distortion <- function(lon, lat, crs) {
+    .Call(`_civicatlas_core_distortion`, lon, lat, crs)
 }
 
 core_planar_centroids <- function(handles, store) {

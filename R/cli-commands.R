@@ -59,7 +59,60 @@ load_command <- function(inputs, options) {
 }
 
 reproject_command <- function(inputs, options) {
-  written(reproject_to(read_first(inputs[1], options), options$crs), inputs[2], options)
+  x <- reproject_to(read_first(inputs[1], options), options$crs, tolerance = options$tolerance, steps = options$steps,
+                    grids = if (!is.null(options$grids)) column_list(options$grids))
+  written(x, inputs[2], options)
+}
+
+measure_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  ellipsoidal <- if (options$ellipsoidal) TRUE
+  units <- options[c("area", "length", "perimeter")]
+  if (all(vapply(units, is.null, TRUE))) units <- default_units(x)
+  x <- rlang::inject(add_measures(x, !!!units, ellipsoidal = ellipsoidal))
+  if (length(inputs) > 1) return(written(x, inputs[2], options))
+  table <- attribute_table(x)
+  if (!options$json) print_table(table, indent = "")
+  table
+}
+
+# What to measure where nothing is named: areas and perimeters of polygons, lengths of lines.
+default_units <- function(x) {
+  kinds <- geometry_type_of(x)
+  c(if (any(grepl("polygon", kinds), na.rm = TRUE)) list(area = "m2", perimeter = "m"), if (any(grepl("line", kinds), na.rm = TRUE)) list(length = "m"))
+}
+
+crs_command <- function(inputs, options) {
+  covering <- if (!is.null(options$covering)) read_layer(options$covering)
+  if (!is.null(options$suggest)) {
+    found <- suggest_crs(read_layer(options$suggest), options$measuring)
+    return(shown_crs(found, options))
+  }
+  if (!is.null(options$find) || !is.null(covering)) {
+    found <- find_crs(options$find, covering)
+    if (!options$json) print_table(found[c("code", "name", "kind", "unit", "area")], indent = "")
+    return(found)
+  }
+  if (!length(inputs)) fail(c("choice", "argument"), c("Nothing to describe.", i = "Give a code, a file or well-known text, or {.code --find} or {.code --suggest}."), call = NULL)
+  shown_crs(crs_of_argument(inputs[1]), options)
+}
+
+# A code, text or .prj file, else the CRS of a layer.
+crs_of_argument <- function(text) {
+  is_layer <- file.exists(text) && !grepl("[.](prj|wkt|txt)$", text, ignore.case = TRUE)
+  found <- if (is_layer) crs_of(read_layer(text)) else crs(text)
+  if (is.null(found)) fail("crs", "{.file {text}} has no CRS.", call = NULL)
+  found
+}
+
+shown_crs <- function(found, options) {
+  if (!is.null(options$text)) {
+    text <- crs_text(found, options$text)
+    if (!options$json) cat(text, "\n", sep = "")
+    return(list(text = text))
+  }
+  if (!options$json) print(found)
+  c(unclass(found), list(reason = attr(found, "reason"), text = tryCatch(crs_text(found), error = function(e) NULL)))
 }
 
 demo_command <- function(inputs, options) run_demo(if (length(inputs)) inputs[1] else "demo-output")
@@ -137,9 +190,30 @@ commands <- function() {
     ),
     reproject = list(
       summary = "put a layer on another CRS", arguments = "INPUT OUTPUT", inputs = c(2, 2), required = "crs",
-      options = c(input_options, output_options, list(option("crs", NULL, "code, .prj file or well-known text to reproject to"))),
+      options = c(input_options, output_options, list(
+        option("crs", NULL, "code, .prj file or well-known text to reproject to"),
+        option("tolerance", NULL, "add vertices so that edges keep this close to their curve, in units of the target", type = "double"),
+        option("grids", NULL, "NTv2 grid files or folders of them, separated by commas"), option("steps", FALSE, "show the steps and their stated accuracy")
+      )),
       example = "civicatlas reproject rooms.geojson rooms.shp --crs EPSG:32757",
       run = reproject_command
+    ),
+    measure = list(
+      summary = "add areas, lengths or perimeters, in units of your choice", arguments = "LAYER [OUTPUT]", inputs = c(1, 2),
+      options = c(input_options, output_options, list(
+        option("area", NULL, "unit of an area column: m2, ha, km2, ac, ft2 or mi2"), option("length", NULL, "unit of a length column: m, km, ft, us-ft, mi or nmi"),
+        option("perimeter", NULL, "unit of a perimeter column"), option("ellipsoidal", FALSE, "measure along the ellipsoid on a projected CRS too")
+      )),
+      example = "civicatlas measure wards.shp wards-measured.shp --area ha --perimeter km", run = measure_command
+    ),
+    crs = list(
+      summary = "describe a CRS, find one by words or place, or have one suggested", arguments = "[CODE, FILE or TEXT]", inputs = c(0, 1),
+      options = list(
+        option("find", NULL, "words of a name, area or datum"), option("covering", NULL, "layer that the area of use must cover"),
+        option("suggest", NULL, "layer to suggest a CRS for"), option("measuring", "area", "what the suggestion is for: area, distance or shape [%default]"),
+        option("text", NULL, "write well-known text instead: wkt2, wkt1 or prj")
+      ),
+      example = "civicatlas crs --find \"utm 57s\"", run = crs_command
     ),
     join = list(
       summary = "add the columns of the rows that a row lies in or on", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),

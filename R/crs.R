@@ -3,15 +3,19 @@
 #' A CRS is a value: its kind, name, code, ellipsoid, datum shift, method and parameters, unit and area of use. Two are
 #' equal (`==`) when coordinates mean the same on both, however each is spelled.
 #'
-#' @param x A code (`32757`, `"EPSG:32757"`), well-known text (version 1, OGC 01-009, also in the shapefile's spelling),
-#'   the path of a `.prj` file, a spatial frame or shape vector, a CRS, or `NULL` for none.
-#' @return `crs()` gives a CRS or `NULL`; `crs_of()` the CRS of a frame or shape vector, `NULL` where it has none.
+#' @param x A code (`32757`, `"EPSG:32757"`), well-known text (version 1, OGC 01-009, also in the spelling of `.prj` files,
+#'   or version 2, OGC 18-010r11), the path of a `.prj` file, a spatial frame or shape vector, a CRS, or `NULL` for none.
+#' @param spelling `"wkt2"`, `"wkt1"` or `"prj"`.
+#' @return `crs()` gives a CRS or `NULL`; `crs_of()` the CRS of a frame or shape vector, `NULL` where it has none;
+#'   `crs_text()` well-known text. Printed, a CRS says what it is in words: kind and what its method keeps (angles, areas),
+#'   unit, method and parameters, datum and how well it is tied to WGS 84, and where it is meant to be used.
 #' @section Errors: `civicatlas_error_crs` where a code is unknown (the nearest are named) or text cannot be read (with
 #'   the character where reading stopped).
 #' @source EPSG Geodetic Parameter Dataset, IOGP.
 #' @examples
 #' crs(32757)
 #' crs(32757) == crs("EPSG:4326")
+#' cat(crs_text(32757, "prj"))
 #' @export
 crs <- function(x) as_crs(x, call = rlang::current_env())
 
@@ -22,13 +26,23 @@ crs_of <- function(x) {
   attr(as_shapes(x), "crs", exact = TRUE)
 }
 
+#' @rdname crs
+#' @export
+crs_text <- function(x, spelling = "wkt2") {
+  call <- rlang::current_env()
+  one_of(spelling, c("wkt2", "wkt1", "prj"), "spelling", call = call)
+  value <- as_crs(x, call)
+  if (is.null(value)) fail("crs", "There is no CRS to write.", call = call)
+  core(core_crs_text(unclass(value), spelling), call = call)
+}
+
 as_crs <- function(x, call = rlang::caller_env(2)) {
   if (inherits(x, c("NULL", "crs"))) return(x)
   if (inherits(x, c("shapes", "spatial_frame"))) return(crs_of(x))
   if (rlang::is_scalar_double(x) || rlang::is_scalar_integer(x)) return(crs_by_code(x, call))
   if (rlang::is_string(x)) return(crs_by_text(trimws(x), call))
   fail("crs", c("{.arg crs} is {.obj_type_friendly {x}}.",
-                i = "Give a code such as 32757, well-known text, the path of a .prj file, or a frame."), call = call)
+                i = "Give a code such as 32757, well-known text, the path of a .prj file, or a frame; {.fn find_crs} looks codes up."), call = call)
 }
 
 # A code in one of its spellings, well-known text, or the path of a file that holds some.
@@ -36,10 +50,10 @@ crs_by_text <- function(text, call) {
   code <- sub("^(EPSG:+|urn:ogc:def:crs:EPSG:[^:]*:)", "", text, ignore.case = TRUE)
   if (grepl("^[0-9]+$", code)) return(crs_by_code(as.numeric(code), call))
   if (grepl("(^|:)CRS84$", text, ignore.case = TRUE)) return(crs_by_code(4326, call))
-  if (grepl("^[A-Za-z_]+\\s*[[(]", text)) return(crs_from_text(text, call = call))
+  if (grepl("^[A-Za-z_0-9]+\\s*[[(]", text)) return(crs_from_text(text, call = call))
   if (file.exists(text)) return(crs_from_text(read_text(text), source = text, call = call))
   fail("crs", c("{.val {text}} is no known CRS.",
-                i = "Give a code such as {.val EPSG:32757}, well-known text, or the path of a .prj file."), call = call)
+                i = "Give a code such as {.val EPSG:32757}, well-known text, or the path of a .prj file; {.fn find_crs} looks names up."), call = call)
 }
 
 new_crs <- function(fields) structure(fields, class = "crs")
@@ -82,20 +96,51 @@ format.crs <- function(x, ...) crs_label(x)
 print.crs <- function(x, ...) {
   row <- function(name, value) if (length(value) && !is.na(value)) cat("  ", formatC(name, width = -12), value, "\n", sep = "")
   cat("<CRS> ", crs_label(x), "\n", sep = "")
-  row("kind", x$kind)
-  base <- if (x$kind == "geographic") " degrees)" else " m)"
-  size <- if (x$unit_size == 1) "" else paste0(" (", format(x$unit_size, digits = 12), base)
-  row("unit", paste0(x$unit, size))
+  row("chosen", attr(x, "reason"))
+  row("kind", paste0(x$kind, kept_by(x$method)))
+  row("unit", unit_in_words(x))
   row("method", x$method)
+  row("parameters", parameters_in_words(x))
   row("datum", paste0(x$datum, ", ellipsoid ", x$ellipsoid$name))
-  if (!is.null(x$shift) && any(x$shift != 0)) row("to WGS 84", paste(format(x$shift, trim = TRUE), collapse = ", "))
+  row("to WGS 84", shift_in_words(x))
   if (x$meridian_degrees != 0) row("meridian", paste0(x$meridian, " (", format(x$meridian_degrees, digits = 10), "\u00b0)"))
   if (!is.null(x$area)) {
-    row("area of use", x$area$text)
-    row("", sprintf("longitude %g to %g, latitude %g to %g", x$area$west, x$area$east, x$area$south, x$area$north))
+    row("area of use", shortened(x$area$text, 160))
+    box <- sprintf("longitude %g to %g, latitude %g to %g", x$area$west, x$area$east, x$area$south, x$area$north)
+    row(if (is.na(x$area$text)) "area of use" else "", box)
   }
   invisible(x)
 }
+
+unit_in_words <- function(x) {
+  base <- if (x$kind == "geographic") "\u00b0" else " m"
+  if (x$unit_size == 1) x$unit else paste0(x$unit, " (", format(x$unit_size, digits = 12), base, ")")
+}
+
+shortened <- function(text, most) if (is.na(text) || nchar(text) <= most) text else paste0(sub("[,;:]?\\s+\\S*$", "", substr(text, 1, most - 1)), "\u2026")
+
+parameters_in_words <- function(x) {
+  if (!length(x$parameters)) return(NULL)
+  paste(gsub("_", " ", names(x$parameters)), vapply(x$parameters, format, "", digits = 12, scientific = FALSE), collapse = ", ")
+}
+
+shift_in_words <- function(x) {
+  accuracy <- if (x$shift_accuracy > 0) paste0("good to about ", format(x$shift_accuracy), " m")
+  grid <- if (isTRUE(x$wants_grid)) "a grid file is better, see reproject_to()"
+  if (is.null(x$shift)) return(paste(c("no published shift known", grid), collapse = "; "))
+  shift <- if (any(x$shift != 0)) paste(format(x$shift, trim = TRUE, drop0trailing = TRUE), collapse = ", ") else if (length(accuracy)) "same within its realisation"
+  if (!length(c(shift, accuracy, grid))) return(NULL)
+  paste(c(shift, accuracy, grid), collapse = "; ")
+}
+
+# What a method keeps, as a clause behind the kind; other methods keep neither.
+method_keeps <- function(method) {
+  conformal <- "^(Transverse Mercator|Lambert Conic|Mercator|Polar Ster|Oblique Ster|Stereographic|Hotine|Krovak|Laborde|New Zealand)"
+  equal_area <- "Equal|^Bonne|^Sinusoidal|^Mollweide"
+  if (is.na(method)) return("")
+  if (grepl(conformal, method)) "angles" else if (grepl(equal_area, method)) "areas" else if (grepl("Equidistant|Cassini|Guam", method)) "some distances" else ""
+}
+kept_by <- function(method) if (nzchar(method_keeps(method))) paste0(", keeps ", method_keeps(method)) else ""
 
 #' @export
 Ops.crs <- function(e1, e2) {
@@ -126,8 +171,27 @@ check_same_crs <- function(x, y, x_name = "x", y_name = "y", call = rlang::calle
   fail("crs_mismatch", c(
     "The two layers are on different CRSs.",
     "*" = "{.arg {x_name}}: {crs_label(a)}", "*" = "{.arg {y_name}}: {crs_label(b)}",
-    i = "Reproject one of them: {.code {y_name} <- reproject_to({y_name}, {crs_argument(a, x_name)})}."
+    i = "Reproject one of them: {.code {y_name} <- reproject_to({y_name}, {crs_argument(a, x_name)})}, or give {.code crs = \"match\"} to do so on the fly."
   ), call = call)
+}
+
+# The shapes of y where they meet those of x: as they are, or with crs = "match" reprojected to the CRS of x.
+meet <- function(x, y, crs, x_name = "x", y_name = "y", call = rlang::caller_env()) {
+  one_of(crs, c("equal", "match"), "crs", call = call)
+  if (crs == "match" && !is.null(crs_of(x)) && !is.null(crs_of(y)) && !same_crs(crs_of(x), crs_of(y))) return(reproject_to(y, crs_of(x)))
+  check_same_crs(x, y, x_name, y_name, call = call)
+  y
+}
+
+# The geographic CRS that a CRS stands on, in degrees.
+geographic_base <- function(x) {
+  base <- unclass(x)
+  if (x$kind == "projected") {
+    base$name <- x$geographic_name
+    base$code <- x$geographic_code
+  }
+  base[c("kind", "unit", "unit_size", "angular_unit", "method", "parameters")] <- list("geographic", "degree", 1, 1, NA_character_, numeric())
+  new_crs(base)
 }
 
 need_crs <- function(x, why, call = rlang::caller_env(2)) {
@@ -135,77 +199,3 @@ need_crs <- function(x, why, call = rlang::caller_env(2)) {
   fail("crs", c("The layer has no CRS, so {why}.", i = "Label it first: {.code declare_crs(x, \"EPSG:\u2026\")}."), call = call)
 }
 
-#' Label a layer with a CRS, or reproject it
-#'
-#' `declare_crs()` says which CRS the coordinates are on: the label changes, the coordinates stay. `reproject_to()`
-#' changes the coordinates to those of another CRS, through datum shifts where the datums differ.
-#'
-#' Projection methods follow IOGP Guidance Note 373-7-2 and, for transverse Mercator, Karney (2011), "Transverse Mercator
-#' with an accuracy of a few nanometers"; datum shifts go through geocentric coordinates with seven parameters (position
-#' vector, EPSG method 9606) and WGS 84. The accuracy stated for a shift is shown.
-#'
-#' @param x A spatial frame or shape vector.
-#' @param crs Anything that [crs()] takes; for `reproject_to()` also a frame whose CRS to take. `declare_crs(x, NULL)`
-#'   removes the label.
-#' @return `x` with the other label, or with other coordinates and label. Shapes with a vertex outside the domain of a
-#'   projection become missing; a warning counts them.
-#' @section Errors: `civicatlas_error_crs` where `x` has no CRS to start from, where the method is not available, or
-#'   where no shift is known for a datum.
-#' @examples
-#' rooms <- read_layer(demo_file("rooms.geojson"))
-#' reproject_to(rooms, "EPSG:32757")
-#' declare_crs(point_shapes(590000, 4750000), 32757)
-#' @export
-declare_crs <- function(x, crs) {
-  started <- clock()
-  shapes <- as_shapes(x)
-  before <- crs_of(shapes)
-  label <- as_crs(crs, call = rlang::current_env())
-  if (!is.null(before) && !is.null(label) && !same_crs(before, label)) {
-    caution("crs", c("{.fn declare_crs} changed the label from {crs_label(before)} to {crs_label(label)}; the coordinates stayed.",
-                     i = "If the layer should move to that CRS, use {.fn reproject_to} instead."))
-  }
-  attr(shapes, "crs") <- label
-  check_plausible(shapes)
-  record(with_shapes(x, shapes), x, "declare_crs", rlang::current_call(), vctrs::vec_size(x), paste("labelled", crs_label(label)), started)
-}
-
-#' @rdname declare_crs
-#' @export
-reproject_to <- function(x, crs) {
-  started <- clock()
-  shapes <- as_shapes(x)
-  need_crs(shapes, "it cannot be reprojected")
-  from <- crs_of(shapes)
-  to <- as_crs(crs, call = rlang::current_env())
-  if (is.null(to)) fail("crs", "The CRS to reproject to is missing.", call = rlang::current_env())
-  if (same_crs(from, to)) {
-    say("{.fn reproject_to}: already on {crs_label(to)}; nothing changed.")
-    return(x)
-  }
-  result <- core(core_reproject(handles_of(shapes), store_of(shapes), unclass(from), unclass(to)), call = rlang::current_env())
-  lost <- length(result$lost)
-  accuracy <- if (result$accuracy > 0) paste0("; datum shift good to about ", format(result$accuracy, digits = 2), " m") else ""
-  say("{.fn reproject_to}: {counted(length(shapes), 'shape')}, {crs_label(from)} \u2192 {crs_label(to)}{accuracy}.")
-  if (lost) {
-    caution("crs", c("{counted(lost, 'shape')} {cli::qty(lost)}{?reaches/reach} outside the domain of {crs_label(to)} and became missing.",
-                     i = "First rows: {utils::head(result$lost, 5)}."))
-  }
-  note <- c(paste(crs_label(from), "to", crs_label(to)), if (lost) paste(counted(lost, "shape"), "outside its domain"))
-  out <- with_shapes(x, shapes_of_core(result, to))
-  record(out, x, "reproject_to", rlang::current_call(), vctrs::vec_size(x), note, started)
-}
-
-# One warning where coordinates cannot be what the label says.
-check_plausible <- function(shapes) {
-  crs <- crs_of(shapes)
-  if (is.null(crs) || crs$kind != "geographic") return(invisible())
-  extent <- extent_of(shapes) * crs$unit_size
-  if (anyNA(extent)) return(invisible())
-  if (max(abs(extent[c("ymin", "ymax")])) <= 90.000001 && max(abs(extent[c("xmin", "xmax")])) <= 540) return(invisible())
-  swapped <- max(abs(extent[c("xmin", "xmax")])) <= 90 && max(abs(extent[c("ymin", "ymax")])) <= 180
-  caution("crs", c(
-    "The coordinates cannot be degrees of {crs_label(crs)}: {extent_in_words(shapes)}.",
-    i = if (swapped) "Longitude and latitude look swapped." else "They look like metres or feet of a projected CRS: label the layer with {.fn declare_crs}."
-  ))
-}

@@ -119,12 +119,12 @@ register_geopackage_crs <- function(con, crs, call) {
     id
   }
   wgs84 <- crs_by_code(4326, call)
-  ensure(4326L, "WGS 84", "EPSG", 4326L, core_prj_text(unclass(wgs84)))
+  ensure(4326L, "WGS 84", "EPSG", 4326L, core_crs_text(unclass(wgs84), "wkt1"))
   if (is.null(crs)) {
     caution("crs", "The layer has no CRS and is written so.")
     return(-1L)
   }
-  definition <- core(core_prj_text(unclass(crs)), call = call)
+  definition <- core(core_crs_text(unclass(crs), "wkt1"), call = call)
   name <- if (is.na(crs$name)) "unnamed" else crs$name
   if (!is.na(crs$code)) {
     code <- as.integer(sub("EPSG:", "", crs$code))

@@ -5,7 +5,7 @@
 #' rows went in and out, how many found no partner, and how many were repeated or tied.
 #'
 #' @param x,y Spatial frames on one CRS.
-#' @param relation,distance,unit See [related_pairs()]; the relation reads "x relation y".
+#' @param relation,distance,unit,crs See [related_pairs()]; the relation reads "x relation y".
 #' @param unmatched `"keep"` rows of `x` without a partner, with `NA`, or `"drop"` them.
 #' @param multiple Where a row has several partners: `"all"` repeats the row, `"first"` takes the first row of `y`,
 #'   `"largest"` the polygon with the largest area.
@@ -23,10 +23,11 @@
 #' pick_where(wards, rooms, take = c(largest_room = name), rank_by = seats)
 #' @export
 join_where <- function(x, y, relation = "intersects", unmatched = "keep", multiple = "all", distance = NULL, unit = NULL,
-                       suffix = "_y") {
+                       suffix = "_y", crs = "equal") {
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)
+  y <- meet(x, y, crs, call = call)
   one_of(unmatched, c("keep", "drop"), "unmatched", call = call)
   one_of(multiple, c("all", "first", "largest"), "multiple", call = call)
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
@@ -54,10 +55,12 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
 
 #' @rdname join_where
 #' @export
-pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y") {
+pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y",
+                       crs = "equal") {
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)
+  y <- meet(x, y, crs, call = call)
   columns <- attribute_table(y)
   rank <- rank_values(columns, rlang::enquo(rank_by), call)
   taken <- choose_columns(columns, rlang::enquo(take), "take", call)

@@ -1,48 +1,121 @@
-#' Areas, lengths and perimeters
+#' Areas, lengths, perimeters and distances
 #'
-#' On a projected CRS these are planar measures of the projected coordinates. On longitude and latitude a planar measure
-#' would be in "square degrees", so these stop with an error that names a CRS to reproject to.
+#' On longitude and latitude these are measured along the ellipsoid, in metres: edges are shortest lines (geodesics). On a
+#' projected CRS they are planar measures of the projected coordinates, or with `ellipsoidal = TRUE` those of the ground.
+#' A planar measure in degrees has no meaning and is refused.
 #'
-#' @param x A spatial frame or shape vector.
+#' Geodesics follow Karney (2013), "Algorithms for geodesics", Journal of Geodesy 87: exact to some nanometres. The
+#' distance between shapes other than points is that of their nearest places, 0 where they meet.
+#'
+#' @param x,y Spatial frames or shape vectors; for `distance_between()` on one CRS, of equal length or one of length 1.
 #' @param unit For areas one of `"m2"`, `"ha"`, `"km2"`, `"ac"`, `"ft2"`, `"mi2"`; for lengths one of `"m"`, `"km"`, `"ft"`,
 #'   `"us-ft"`, `"mi"`, `"nmi"`. `NULL` means square metres and metres, whatever the unit of the CRS; without a CRS it
 #'   means coordinate units.
+#' @param ellipsoidal `TRUE` to measure along the ellipsoid, `FALSE` in the plane, `NULL` for the first on longitude and
+#'   latitude and the second on projected CRSs.
+#' @param crs `"equal"` or `"match"` to reproject `y` to the CRS of `x` on the fly.
+#' @param area,length,perimeter Unit of a column to add, or `NULL` for none.
 #' @return A double vector of the length of `x`, `NA` where the shape is missing. `area_of()` and `perimeter_of()` count
-#'   polygon parts and `length_of()` line parts; others count 0.
-#' @section Errors: `civicatlas_error_crs` on longitude and latitude, and where a unit is named without a CRS.
+#'   polygon parts and `length_of()` line parts; others count 0. `add_measures()`: `x` with columns whose names say the unit:
+#'   `area_ha`, `length_km`.
+#' @section Errors: `civicatlas_error_crs` where a unit is named, or the ellipsoid asked for, without a CRS, and for planar
+#'   measures of longitude and latitude.
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
-#' wards |> transform(km2 = area_of(wards, "km2")) |> head(3)
+#' wards |> add_measures(area = "km2") |> head(3)
+#' rooms <- read_layer(demo_file("rooms.geojson"))
+#' distance_between(rooms[1, ], rooms[2:4, ], "km")
 #' @export
-area_of <- function(x, unit = NULL) planar_measure(x, "area", unit, area_units, 2)
+area_of <- function(x, unit = NULL, ellipsoidal = NULL) measured(x, "area", unit, area_units, 2, ellipsoidal)
 
 #' @rdname area_of
 #' @export
-length_of <- function(x, unit = NULL) planar_measure(x, "length", unit, length_units, 1)
+length_of <- function(x, unit = NULL, ellipsoidal = NULL) measured(x, "length", unit, length_units, 1, ellipsoidal)
 
 #' @rdname area_of
 #' @export
-perimeter_of <- function(x, unit = NULL) planar_measure(x, "perimeter", unit, length_units, 1)
+perimeter_of <- function(x, unit = NULL, ellipsoidal = NULL) measured(x, "perimeter", unit, length_units, 1, ellipsoidal)
+
+#' @rdname area_of
+#' @export
+distance_between <- function(x, y, unit = NULL, ellipsoidal = NULL, crs = "equal") {
+  call <- rlang::current_env()
+  a <- as_shapes(x, call = call)
+  b <- as_shapes(meet(x, y, crs, call = call), call = call)
+  if (length(a) != length(b) && length(a) != 1 && length(b) != 1) {
+    fail("argument", c("{.arg x} has {counted(length(a), 'shape')} and {.arg y} {format_count(length(b))}, which do not pair off.",
+                       i = "Give two of one length, or one shape against many."), call = call)
+  }
+  on_ellipsoid <- measures_on_ellipsoid(a, "distance", ellipsoidal, call)
+  scale <- measure_scale(a, unit, length_units, 1, on_ellipsoid, call)
+  if (on_ellipsoid) {
+    a <- in_degrees(a)
+    b <- in_degrees(b)
+  }
+  ellipsoid <- if (on_ellipsoid) unclass(crs_of(a))
+  core(core_distance(handles_of(a), store_of(a), handles_of(b), store_of(b), ellipsoid), call = call) * scale
+}
+
+#' @rdname area_of
+#' @export
+add_measures <- function(x, area = NULL, length = NULL, perimeter = NULL, ellipsoidal = NULL) {
+  started <- clock()
+  call <- rlang::current_env()
+  if (!is_spatial_frame(x)) fail("argument", "{.fn add_measures} adds columns to a spatial frame.", call = call)
+  wanted <- Filter(Negate(is.null), list(area = area, length = length, perimeter = perimeter))
+  if (!base::length(wanted)) fail("argument", "Name the unit of at least one of {.arg area}, {.arg length} and {.arg perimeter}.", call = call)
+  columns <- lapply(names(wanted), function(measure) {
+    dimension <- if (measure == "area") 2 else 1
+    measured(x, measure, wanted[[measure]], if (measure == "area") area_units else length_units, dimension, ellipsoidal, call = call)
+  })
+  names(columns) <- paste0(names(wanted), "_", gsub("-", "_", unlist(wanted)))
+  out <- add_columns(x[setdiff(names(x), names(columns))], tibble::new_tibble(columns, nrow = nrow(x)), "_measured")
+  how <- if (measures_on_ellipsoid(as_shapes(x), "area", ellipsoidal, call)) "along the ellipsoid" else "in the plane of the CRS"
+  say("{.fn add_measures}: {.val {names(columns)}}, {how}.")
+  record(out, x, "add_measures", rlang::current_call(), nrow(x), how, started)
+}
 
 # Metres in a unit of length, square metres in a unit of area.
 length_units <- c(m = 1, km = 1000, ft = 0.3048, "us-ft" = 1200 / 3937, mi = 1609.344, nmi = 1852)
 area_units <- c(m2 = 1, ha = 1e4, km2 = 1e6, ac = 4046.8564224, ft2 = 0.3048^2, mi2 = 1609.344^2)
 
-planar_measure <- function(x, measure, unit, units, dimension, call = rlang::caller_env()) {
+measured <- function(x, measure, unit, units, dimension, ellipsoidal, call = rlang::caller_env()) {
   shapes <- as_shapes(x, call = call)
+  on_ellipsoid <- measures_on_ellipsoid(shapes, measure, ellipsoidal, call)
+  scale <- measure_scale(shapes, unit, units, dimension, on_ellipsoid, call)
+  if (!on_ellipsoid) return(core(core_planar_measure(handles_of(shapes), store_of(shapes), measure), call = call) * scale)
+  shapes <- in_degrees(shapes)
+  core(core_ellipsoidal_measure(handles_of(shapes), store_of(shapes), measure, unclass(crs_of(shapes))), call = call) * scale
+}
+
+measures_on_ellipsoid <- function(shapes, measure, ellipsoidal, call) {
   crs <- crs_of(shapes)
-  scale <- 1
+  if (isTRUE(ellipsoidal)) need_crs(shapes, "there is no ellipsoid to measure on", call = call)
+  if (is.null(crs)) return(FALSE)
+  if (crs$kind == "geographic" && isFALSE(ellipsoidal)) {
+    fail("crs", c("The layer is on longitude and latitude ({crs_label(crs)}), where a planar {measure} has no meaning.",
+                  i = "Leave out {.arg ellipsoidal}, or reproject it first: {.code reproject_to(x, \"{utm_code(shapes)}\")}."), call = call)
+  }
+  ellipsoidal %||% (crs$kind == "geographic")
+}
+
+# What to multiply a measure by to get it in the unit asked for.
+measure_scale <- function(shapes, unit, units, dimension, on_ellipsoid, call) {
+  crs <- crs_of(shapes)
   if (is.null(crs)) {
     if (!is.null(unit)) need_crs(shapes, "its coordinates have no unit to turn into {.val {unit}}", call = call)
-  } else {
-    if (!is.null(unit)) one_of(unit, names(units), "unit", call = call)
-    if (crs$kind == "geographic") {
-      fail("crs", c("The layer is on longitude and latitude ({crs_label(crs)}), where a planar {measure} has no meaning.",
-                    i = "Reproject it first: {.code reproject_to(x, \"{utm_code(shapes)}\")}."), call = call)
-    }
-    scale <- crs$unit_size^dimension / if (is.null(unit)) 1 else units[[unit]]
+    return(1)
   }
-  core(core_planar_measure(handles_of(shapes), store_of(shapes), measure), call = call) * scale
+  if (!is.null(unit)) one_of(unit, names(units), "unit", call = call)
+  (if (on_ellipsoid) 1 else crs$unit_size^dimension) / if (is.null(unit)) 1 else units[[unit]]
+}
+
+# Shapes on the geographic CRS of their own datum, in degrees, as lines on the ellipsoid are measured.
+in_degrees <- function(shapes) {
+  crs <- crs_of(shapes)
+  if (crs$kind == "geographic" && crs$unit_size == 1) return(shapes)
+  base <- geographic_base(crs)
+  shapes_of_core(core_reproject(handles_of(shapes), store_of(shapes), unclass(crs), unclass(base), list(), 0), base)
 }
 
 # In coordinate units, to compare shapes of one layer.
@@ -54,6 +127,91 @@ utm_code <- function(shapes) {
   if (anyNA(extent)) return("EPSG:\u2026")
   zone <- min(60, max(1, floor((mean(extent[c("xmin", "xmax")]) + 180) / 6) + 1))
   paste0("EPSG:", if (mean(extent[c("ymin", "ymax")]) < 0) 32700 + zone else 32600 + zone)
+}
+
+#' Directions on the ellipsoid
+#'
+#' `azimuth_between()` gives the direction in which the shortest line to another point sets out, `destination_of()` the
+#' point that lies so far in such a direction: the inverse and the direct geodesic problem (Karney 2013).
+#'
+#' @param x,y Spatial frames or shape vectors of points on one CRS, of equal length or one of length 1.
+#' @param azimuth Degrees clockwise from true north, in \[-180, 180\] where it is returned.
+#' @param distance How far, in `unit`.
+#' @param unit See [length_of()].
+#' @return `azimuth_between()`: a double vector. `destination_of()`: `x` with other points.
+#' @section Errors: `civicatlas_error_crs` without a CRS; `civicatlas_error_argument` for shapes that are no points.
+#' @examples
+#' rooms <- read_layer(demo_file("rooms.geojson"))
+#' azimuth_between(rooms[1, ], rooms[2:4, ])
+#' destination_of(rooms[1, ], azimuth = 90, distance = 2, unit = "km")$geometry
+#' @export
+azimuth_between <- function(x, y) {
+  call <- rlang::current_env()
+  check_same_crs(x, y, call = call)
+  a <- degrees_of_points(x, "x", call)
+  b <- degrees_of_points(y, "y", call)
+  sizes <- c(length(a$x), length(b$x))
+  if (sizes[1] != sizes[2] && !1 %in% sizes) fail("argument", "{.arg x} and {.arg y} do not pair off: {sizes[1]} against {sizes[2]} points.", call = call)
+  n <- if (0 %in% sizes) 0 else max(sizes)
+  long <- function(values) rep_len(values, n)
+  core_geodesic_inverse(long(a$x), long(a$y), long(b$x), long(b$y), unclass(a$crs))$azimuth_from
+}
+
+#' @rdname azimuth_between
+#' @export
+destination_of <- function(x, azimuth, distance, unit = "m") {
+  started <- clock()
+  call <- rlang::current_env()
+  one_of(unit, names(length_units), "unit", call = call)
+  from <- degrees_of_points(x, "x", call)
+  n <- length(from$x)
+  for (given in list(azimuth, distance)) {
+    if (!is.numeric(given) || !length(given) %in% c(1, n)) fail("argument", "{.arg azimuth} and {.arg distance} must be numbers, one or {n}.", call = call)
+  }
+  to <- core_geodesic_direct(from$x, from$y, rep_len(as.double(azimuth), n), rep_len(distance * length_units[[unit]], n), unclass(from$crs))
+  points <- point_shapes(to$x, to$y, from$crs)
+  if (!same_crs(crs_of(x), from$crs)) points <- shapes_of_core(core_reproject(handles_of(points), store_of(points), unclass(from$crs), unclass(crs_of(x)), list(), 0), crs_of(x))
+  record(with_shapes(x, points), x, "destination_of", rlang::current_call(), n, started = started)
+}
+
+degrees_of_points <- function(x, name, call) {
+  shapes <- as_shapes(x, call = call)
+  need_crs(shapes, "there is no ellipsoid to measure on", call = call)
+  odd <- which(!is.na(shapes) & geometry_type_of(shapes) != "point")
+  if (length(odd)) fail("argument", c("{.arg {name}} must hold points; row {odd[1]} does not.", i = "{.fn centroid_of} makes points of other shapes."), call = call)
+  shapes <- in_degrees(shapes)
+  at <- coordinates_of(shapes)
+  places <- list(x = rep(NA_real_, length(shapes)), y = rep(NA_real_, length(shapes)), crs = crs_of(shapes))
+  places$x[at$shape] <- at$x
+  places$y[at$shape] <- at$y
+  places
+}
+
+#' How a projection distorts a layer
+#'
+#' How far lengths, areas and angles of projected shapes are from those on the ground, at the centroid of each shape
+#' (Tissot's indicatrix; Snyder 1987, section 4).
+#'
+#' @param x A spatial frame or shape vector on a projected CRS.
+#' @return A tibble of one row a shape: `least_scale` and `greatest_scale`, the smallest and largest ratio of a projected
+#'   length to that on the ground in any direction; `area_scale`, that of areas; `angle`, the largest change of an angle
+#'   in degrees; `convergence`, how far the meridian leans from grid north, degrees clockwise. `NA` where a shape is missing.
+#' @section Errors: `civicatlas_error_crs` where the CRS is missing or not projected.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' distortion_of(wards) |> summary()
+#' @export
+distortion_of <- function(x) {
+  call <- rlang::current_env()
+  shapes <- as_shapes(x, call = call)
+  need_crs(shapes, "nothing is distorted", call = call)
+  crs <- crs_of(shapes)
+  if (crs$kind != "projected") {
+    fail("crs", c("{crs_label(crs)} is not projected, so that nothing is distorted.", i = "Reproject the layer first; {.fn suggest_crs} names a CRS."), call = call)
+  }
+  centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)), call = call)
+  at <- degrees_of_points(point_shapes(centres$x, centres$y, crs), "x", call)
+  tibble::new_tibble(core(core_distortion(at$x, at$y, unclass(crs)), call = call))
 }
 
 #' Extent of a layer

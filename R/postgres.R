@@ -238,7 +238,7 @@ register_postgres_crs <- function(con, crs, call) {
     caution("crs", "The layer has no CRS and is written so.")
     return(0L)
   }
-  text <- core(core_prj_text(unclass(crs)), call = call)
+  text <- core(core_crs_text(unclass(crs), "wkt1"), call = call)
   known <- DBI::dbGetQuery(con, "SELECT srid, auth_name, auth_srid, srtext FROM spatial_ref_sys")
   if (is.na(crs$code)) {
     same <- known$srid[known$srtext == text]

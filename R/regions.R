@@ -6,7 +6,7 @@
 #' @param regions,features Spatial frames on one CRS.
 #' @param ... Named summaries of the features' columns, as in [dplyr::summarise()]: `rooms = n()`, `seats = sum(seats)`. Each
 #'   sees the columns as they came, whatever the others are named. Without any, `count = n()`.
-#' @param relation,distance,unit See [related_pairs()]; the relation reads "region relation feature". With the default,
+#' @param relation,distance,unit,crs See [related_pairs()]; the relation reads "region relation feature". With the default,
 #'   a feature on a border shared by two regions counts in both, and the account says so.
 #' @return `regions` with a column a summary, in the same rows and order.
 #' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` for a summary
@@ -16,10 +16,11 @@
 #' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
 #' summarise_into(wards, rooms, rooms = dplyr::n(), seats = sum(seats))
 #' @export
-summarise_into <- function(regions, features, ..., relation = "intersects", distance = NULL, unit = NULL) {
+summarise_into <- function(regions, features, ..., relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
   started <- clock()
   call <- rlang::current_env()
   need_frames(regions, features, call)
+  features <- meet(regions, features, crs, "regions", "features", call = call)
   summaries <- rlang::enquos(...)
   if (!length(summaries)) summaries <- rlang::quos(count = dplyr::n())
   if (any(!nzchar(rlang::names2(summaries)))) {

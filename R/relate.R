@@ -3,6 +3,8 @@
 #' Finds with a spatial index all pairs of rows of two layers for which a named relation of OGC 06-103r4 (section 6.1.15)
 #' holds. Points are placed against polygons exactly, whatever their coordinates.
 #'
+#' @param crs What to do where the CRSs differ: `"equal"` stops with an error, `"match"` reprojects `y` to that of `x` and says
+#'   so.
 #' @param x,y Spatial frames or shape vectors on one CRS. One of them holds points, the other points or polygons.
 #' @param relation `"intersects"`, `"within"`, `"contains"`, `"covers"`, `"covered by"`, `"touches"`, `"crosses"`,
 #'   `"overlaps"`, `"equals"`, `"disjoint"` or `"within distance"`, read as "x relation y". A point on a border
@@ -15,7 +17,8 @@
 #' yard <- shapes_from_wkt("POLYGON ((0 0, 2 0, 2 2, 0 2, 0 0))")
 #' related_pairs(point_shapes(c(1, 2, 3), 1), yard, "intersects")
 #' @export
-related_pairs <- function(x, y, relation = "intersects", distance = NULL, unit = NULL) {
+related_pairs <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
+  y <- meet(x, y, crs, call = rlang::current_env())
   tibble::new_tibble(find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit))
 }
 

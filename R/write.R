@@ -132,7 +132,7 @@ shapefile_contents <- function(x, call) {
   crs <- crs_of(shapes)
   if (is.null(crs)) caution("crs", "The layer has no CRS, so no .prj file is written.")
   c(list(shp = encoded$shp, shx = encoded$shx), dbase_contents(x, call),
-    if (!is.null(crs)) list(prj = charToRaw(core(core_prj_text(unclass(crs)), call = call))))
+    if (!is.null(crs)) list(prj = charToRaw(core(core_crs_text(unclass(crs), "prj"), call = call))))
 }
 
 dbase_contents <- function(x, call) {
@@ -234,9 +234,7 @@ cut_at_antimeridian <- function(shapes, call) {
   found <- core(core_cut_at_antimeridian(handles_of(shapes), store_of(shapes)), call = call)
   if (is.null(found)) return(shapes)
   if (found$cut) say("{counted(found$cut, 'shape')} cut at the antimeridian.")
-  if (found$around_pole) {
-    caution("data", "{counted(found$around_pole, 'shape')} around a pole not cut: readers may draw them across the whole map.")
-  }
+  if (found$around_pole) say("{counted(found$around_pole, 'shape')} around a pole now {cli::qty(found$around_pole)}follow{?s/} the antimeridian to it.")
   shapes_of_core(found, crs_of(shapes))
 }
 

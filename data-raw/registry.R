@@ -10,7 +10,7 @@
 #   P code name geographic method value;value;… unit unit_metres box area        projected
 #   C code name horizontal box area                                              compound
 
-# Names of parameters as OGC 01-009 (well-known text 1) spells them.
+# Names of parameters as OGC 01-009 (well-known text 1) spells them, one name for the origin of every method.
 canonical_parameters <- c(
   "Latitude of natural origin" = "latitude_of_origin",
   "Longitude of natural origin" = "central_meridian",
@@ -23,7 +23,9 @@ canonical_parameters <- c(
   "Northing at false origin" = "false_northing",
   "Initial longitude" = "initial_longitude",
   "Zone width" = "zone_width",
-  "Latitude of projection centre" = "latitude_of_center",
+  "Latitude of projection centre" = "latitude_of_origin",
+  "latitude_of_center" = "latitude_of_origin",
+  "longitude_of_center" = "central_meridian",
   "Co-latitude of cone axis" = "azimuth",
   "Latitude of pseudo standard parallel" = "pseudo_standard_parallel_1",
   "Scale factor on pseudo standard parallel" = "scale_factor"
@@ -65,6 +67,14 @@ for (name in names(grid_fallbacks)) {
 modern <- datums$shift == "" & (datums$ellipsoid %in% modern_ellipsoids | datums$datum %in% modern_datums)
 datums$shift[modern] <- "0,0,0,0,0,0,0"
 datums$accuracy[modern] <- ifelse(datums$datum[modern] == "WGS 1984", "0", realisation_accuracy)
+
+# Variants that the table leaves to be told by parameters or axes.
+northward <- rows$method == "Krovak" & grepl("Easting:east", rows$axes, ignore.case = TRUE)
+rows$method[northward] <- "Krovak (North Orientated)"
+polar <- rows$method == "Polar Stereographic"
+on_pole <- polar & grepl("latitude_of_origin=-?90([.]0*)?(;|$)", rows$parameters) & grepl("scale_factor", rows$parameters)
+rows$method[polar] <- paste0("Polar Stereographic (variant ", ifelse(on_pole[polar], "A", "B"), ")")
+rows$parameters[polar & !on_pole] <- sub("latitude_of_origin", "Latitude of standard parallel", rows$parameters[polar & !on_pole])
 
 split_parameters <- strsplit(rows$parameters, "; ", fixed = TRUE)
 parameter_names <- lapply(split_parameters, function(p) {

@@ -132,20 +132,54 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// core_prj_text
-std::string core_prj_text(List crs);
-RcppExport SEXP _civicatlas_core_prj_text(SEXP crsSEXP) {
+// core_crs_text
+std::string core_crs_text(List crs, std::string spelling);
+RcppExport SEXP _civicatlas_core_crs_text(SEXP crsSEXP, SEXP spellingSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_prj_text(crs));
+    Rcpp::traits::input_parameter< std::string >::type spelling(spellingSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_crs_text(crs, spelling));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_crs_table
+List core_crs_table();
+RcppExport SEXP _civicatlas_core_crs_table() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    rcpp_result_gen = Rcpp::wrap(core_crs_table());
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_read_grid
+SEXP core_read_grid(RObject source, std::string name);
+RcppExport SEXP _civicatlas_core_read_grid(SEXP sourceSEXP, SEXP nameSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
+    Rcpp::traits::input_parameter< std::string >::type name(nameSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_grid(source, name));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_grid_systems
+CharacterVector core_grid_systems(SEXP grid);
+RcppExport SEXP _civicatlas_core_grid_systems(SEXP gridSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type grid(gridSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_grid_systems(grid));
     return rcpp_result_gen;
 END_RCPP
 }
 // core_reproject
-List core_reproject(IntegerVector handles, List store, List from, List to);
-RcppExport SEXP _civicatlas_core_reproject(SEXP handlesSEXP, SEXP storeSEXP, SEXP fromSEXP, SEXP toSEXP) {
+List core_reproject(IntegerVector handles, List store, List from, List to, List grids, double tolerance);
+RcppExport SEXP _civicatlas_core_reproject(SEXP handlesSEXP, SEXP storeSEXP, SEXP fromSEXP, SEXP toSEXP, SEXP gridsSEXP, SEXP toleranceSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -153,7 +187,9 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
     Rcpp::traits::input_parameter< List >::type from(fromSEXP);
     Rcpp::traits::input_parameter< List >::type to(toSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_reproject(handles, store, from, to));
+    Rcpp::traits::input_parameter< List >::type grids(gridsSEXP);
+    Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_reproject(handles, store, from, to, grids, tolerance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -529,6 +565,78 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_ellipsoidal_measure
+NumericVector core_ellipsoidal_measure(IntegerVector handles, List store, std::string measure, List crs);
+RcppExport SEXP _civicatlas_core_ellipsoidal_measure(SEXP handlesSEXP, SEXP storeSEXP, SEXP measureSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< std::string >::type measure(measureSEXP);
+    Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_ellipsoidal_measure(handles, store, measure, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_distance
+NumericVector core_distance(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, Nullable<List> crs);
+RcppExport SEXP _civicatlas_core_distance(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    Rcpp::traits::input_parameter< Nullable<List> >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_distance(x_handles, x_store, y_handles, y_store, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_geodesic_inverse
+List core_geodesic_inverse(NumericVector lon1, NumericVector lat1, NumericVector lon2, NumericVector lat2, List crs);
+RcppExport SEXP _civicatlas_core_geodesic_inverse(SEXP lon1SEXP, SEXP lat1SEXP, SEXP lon2SEXP, SEXP lat2SEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type lon1(lon1SEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type lat1(lat1SEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type lon2(lon2SEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type lat2(lat2SEXP);
+    Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_geodesic_inverse(lon1, lat1, lon2, lat2, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_geodesic_direct
+List core_geodesic_direct(NumericVector lon, NumericVector lat, NumericVector azimuth, NumericVector distance, List crs);
+RcppExport SEXP _civicatlas_core_geodesic_direct(SEXP lonSEXP, SEXP latSEXP, SEXP azimuthSEXP, SEXP distanceSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type lon(lonSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type lat(latSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type azimuth(azimuthSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type distance(distanceSEXP);
+    Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_geodesic_direct(lon, lat, azimuth, distance, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_distortion
+List core_distortion(NumericVector lon, NumericVector lat, List crs);
+RcppExport SEXP _civicatlas_core_distortion(SEXP lonSEXP, SEXP latSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type lon(lonSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type lat(latSEXP);
+    Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_distortion(lon, lat, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_planar_centroids
 List core_planar_centroids(IntegerVector handles, List store);
 RcppExport SEXP _civicatlas_core_planar_centroids(SEXP handlesSEXP, SEXP storeSEXP) {
@@ -751,8 +859,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_codes_near", (DL_FUNC) &_civicatlas_core_codes_near, 2},
     {"_civicatlas_core_crs_parse", (DL_FUNC) &_civicatlas_core_crs_parse, 1},
     {"_civicatlas_core_crs_same", (DL_FUNC) &_civicatlas_core_crs_same, 2},
-    {"_civicatlas_core_prj_text", (DL_FUNC) &_civicatlas_core_prj_text, 1},
-    {"_civicatlas_core_reproject", (DL_FUNC) &_civicatlas_core_reproject, 4},
+    {"_civicatlas_core_crs_text", (DL_FUNC) &_civicatlas_core_crs_text, 2},
+    {"_civicatlas_core_crs_table", (DL_FUNC) &_civicatlas_core_crs_table, 0},
+    {"_civicatlas_core_read_grid", (DL_FUNC) &_civicatlas_core_read_grid, 2},
+    {"_civicatlas_core_grid_systems", (DL_FUNC) &_civicatlas_core_grid_systems, 1},
+    {"_civicatlas_core_reproject", (DL_FUNC) &_civicatlas_core_reproject, 6},
     {"_civicatlas_core_open_shp", (DL_FUNC) &_civicatlas_core_open_shp, 3},
     {"_civicatlas_core_shp_header", (DL_FUNC) &_civicatlas_core_shp_header, 1},
     {"_civicatlas_core_shp_within", (DL_FUNC) &_civicatlas_core_shp_within, 2},
@@ -783,6 +894,11 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_encode_zip", (DL_FUNC) &_civicatlas_core_encode_zip, 2},
     {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 2},
     {"_civicatlas_core_planar_measure", (DL_FUNC) &_civicatlas_core_planar_measure, 3},
+    {"_civicatlas_core_ellipsoidal_measure", (DL_FUNC) &_civicatlas_core_ellipsoidal_measure, 4},
+    {"_civicatlas_core_distance", (DL_FUNC) &_civicatlas_core_distance, 5},
+    {"_civicatlas_core_geodesic_inverse", (DL_FUNC) &_civicatlas_core_geodesic_inverse, 5},
+    {"_civicatlas_core_geodesic_direct", (DL_FUNC) &_civicatlas_core_geodesic_direct, 5},
+    {"_civicatlas_core_distortion", (DL_FUNC) &_civicatlas_core_distortion, 3},
     {"_civicatlas_core_planar_centroids", (DL_FUNC) &_civicatlas_core_planar_centroids, 2},
     {"_civicatlas_core_related_pairs", (DL_FUNC) &_civicatlas_core_related_pairs, 6},
     {"_civicatlas_core_count_meeting", (DL_FUNC) &_civicatlas_core_count_meeting, 6},

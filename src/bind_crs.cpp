@@ -1,6 +1,9 @@
+#include "bind_crs.h"
+
 #include "bind.h"
+#include "kernel/crs/grid_shift.h"
 #include "kernel/crs/registry.h"
-#include "kernel/crs/transform.h"
+#include "kernel/crs/reproject.h"
 #include "kernel/crs/wkt_crs.h"
 #include "kernel/error.h"
 
@@ -22,6 +25,14 @@ std::string text_of(const List& crs, const char* name) {
   const CharacterVector value = crs[name];
   return value.size() == 0 || CharacterVector::is_na(value[0]) ? "" : std::string(Rf_translateCharUTF8(value[0]));
 }
+
+CrsKind kind_named(const std::string& name) {
+  for (int i = 0; i <= static_cast<int>(CrsKind::local); ++i)
+    if (name == kind_name(static_cast<CrsKind>(i))) return static_cast<CrsKind>(i);
+  throw ArgumentError("unknown kind of CRS: " + name);
+}
+
+}  // namespace
 
 List r_crs(const Crs& crs) {
   NumericVector parameters;
@@ -49,12 +60,6 @@ List r_crs(const Crs& crs) {
                       _["method"] = text_or_na(crs.method), _["parameters"] = parameters, _["area"] = area);
 }
 
-CrsKind kind_named(const std::string& name) {
-  for (int i = 0; i <= static_cast<int>(CrsKind::local); ++i)
-    if (name == kind_name(static_cast<CrsKind>(i))) return static_cast<CrsKind>(i);
-  throw ArgumentError("unknown kind of CRS: " + name);
-}
-
 Crs kernel_crs(const List& r) {
   Crs crs;
   crs.kind = kind_named(text_of(r, "kind"));
@@ -71,6 +76,7 @@ Crs kernel_crs(const List& r) {
     crs.datum.shift = values;
   }
   crs.datum.shift_accuracy = as<double>(r["shift_accuracy"]);
+  crs.datum.wants_grid = as<bool>(r["wants_grid"]);
   crs.meridian = text_of(r, "meridian");
   crs.meridian_degrees = as<double>(r["meridian_degrees"]);
   crs.unit = text_of(r, "unit");
@@ -79,6 +85,11 @@ Crs kernel_crs(const List& r) {
   crs.geographic_code = text_of(r, "geographic_code");
   crs.angular_unit = as<double>(r["angular_unit"]);
   crs.method = text_of(r, "method");
+  if (!Rf_isNull(r["area"])) {
+    const List area = r["area"];
+    crs.area = AreaOfUse{as<double>(area["south"]), as<double>(area["west"]), as<double>(area["north"]),
+                         as<double>(area["east"]), text_of(area, "text")};
+  }
   const NumericVector parameters = r["parameters"];
   if (parameters.size() > 0) {
     const CharacterVector names = parameters.names();
@@ -86,8 +97,6 @@ Crs kernel_crs(const List& r) {
   }
   return crs;
 }
-
-}  // namespace
 
 // [[Rcpp::export]]
 void core_load_registry(std::string path) {
@@ -122,25 +131,83 @@ List core_crs_parse(std::string text) {
 // [[Rcpp::export]]
 bool core_crs_same(List a, List b) { return same_meaning(kernel_crs(a), kernel_crs(b)); }
 
+// Spellings: "prj", "wkt1" and "wkt2".
 // [[Rcpp::export]]
-std::string core_prj_text(List crs) { return prj_text(kernel_crs(crs)); }
+std::string core_crs_text(List crs, std::string spelling) {
+  return crs_text(kernel_crs(crs), spelling == "prj"    ? WktSpelling::prj
+                                   : spelling == "wkt1" ? WktSpelling::wkt1
+                                                        : WktSpelling::wkt2);
+}
+
+// Code, kind, name, area of use, method and unit of every row of the registry.
+// [[Rcpp::export]]
+List core_crs_table() {
+  const std::vector<int> codes = registry().codes();
+  const std::size_t n = codes.size();
+  IntegerVector code(n);
+  CharacterVector kind(n), name(n), area(n), method(n), unit(n), datum(n);
+  NumericMatrix box(static_cast<int>(n), 4);
+  for (std::size_t i = 0; i < n; ++i) {
+    code[i] = codes[i];
+    std::optional<Crs> crs;
+    try {
+      crs = registry().find(codes[i]);
+    } catch (const CrsError&) {  // a compound whose parts the registry lacks
+      code[i] = NA_INTEGER;
+      continue;
+    }
+    kind[i] = kind_name(crs->kind);
+    name[i] = String(crs->name, CE_UTF8);
+    method[i] = crs->method;
+    unit[i] = String(crs->unit, CE_UTF8);
+    datum[i] = String(crs->datum.name, CE_UTF8);
+    area[i] = crs->area ? String(crs->area->text, CE_UTF8) : String(NA_STRING);
+    const AreaOfUse use = crs->area.value_or(AreaOfUse{});
+    const double edges[] = {use.west, use.south, use.east, use.north};
+    for (int edge = 0; edge < 4; ++edge) box(static_cast<int>(i), edge) = edges[edge];
+  }
+  return List::create(_["code"] = code, _["kind"] = kind, _["name"] = name, _["unit"] = unit, _["method"] = method,
+                      _["datum"] = datum, _["area"] = area, _["box"] = box);
+}
+
+using Grid = std::shared_ptr<const GridShift>;
+
+// An NTv2 grid file, kept open for reproject_to().
+// [[Rcpp::export]]
+SEXP core_read_grid(RObject source, std::string name) {
+  SourceFile file(source);
+  return XPtr<Grid>(new Grid(GridShift::read(file.padded(), name)));
+}
+
+// [[Rcpp::export]]
+CharacterVector core_grid_systems(SEXP grid) {
+  const Grid& shift = *XPtr<Grid>(grid);
+  return CharacterVector::create(shift->from().name, shift->to().name);
+}
 
 // The rows on another CRS, in a store of their own. Rows with a vertex outside a domain become missing and are
 // listed.
 // [[Rcpp::export]]
-List core_reproject(IntegerVector handles, List store, List from, List to) {
+List core_reproject(IntegerVector handles, List store, List from, List to, List grids, double tolerance) {
   const ShapeRows rows = shape_rows(handles, store);
-  const Transform transform(kernel_crs(from), kernel_crs(to));
-  std::vector<int> fresh;
-  StoreBuffer out = gather({&rows, 1}, fresh, NA_INTEGER);
-  const std::vector<char> failed = transform.apply(out);
-  IntegerVector lost;
-  for (std::size_t i = 0; i < fresh.size(); ++i) {
-    if (fresh[i] == NA_INTEGER || !failed[fresh[i] - 1]) continue;
-    fresh[i] = NA_INTEGER;
-    lost.push_back(static_cast<int>(i) + 1);
+  Transform::Grids shifts;
+  for (R_xlen_t i = 0; i < grids.size(); ++i) shifts.push_back(*XPtr<Grid>(SEXP(grids[i])));
+  const Crs start = kernel_crs(from), end = kernel_crs(to);
+  const Transform transform(start, end, shifts);
+  ReprojectOptions options;
+  options.tolerance = tolerance;
+  options.missing = NA_INTEGER;
+  Reprojected out = reproject(rows, start, end, transform, options);
+  for (int& row : out.lost) ++row;
+  CharacterVector steps;
+  NumericVector accuracies;
+  for (const TransformStep& step : transform.steps()) {
+    steps.push_back(String(step.text, CE_UTF8));
+    accuracies.push_back(step.accuracy);
   }
-  return List::create(_["store"] = r_store(out), _["handles"] = r_vector(fresh), _["lost"] = lost,
-                      _["accuracy"] = transform.stated_accuracy(),
-                      _["steps"] = CharacterVector(transform.steps().begin(), transform.steps().end()));
+  return List::create(_["store"] = r_store(out.store), _["handles"] = r_vector(out.handles), _["lost"] = wrap(out.lost),
+                      _["cut"] = static_cast<double>(out.cut), _["added"] = static_cast<double>(out.added),
+                      _["accuracy"] = transform.stated_accuracy(), _["lacks_grid"] = transform.lacks_grid(),
+                      _["beyond_grids"] = static_cast<double>(transform.beyond_grids()), _["steps"] = steps,
+                      _["accuracies"] = accuracies);
 }

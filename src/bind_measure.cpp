@@ -1,23 +1,137 @@
 #include "bind.h"
+#include "bind_crs.h"
+#include "kernel/crs/distortion.h"
+#include "kernel/measure/distance.h"
+#include "kernel/measure/ellipsoidal.h"
 #include "kernel/measure/planar.h"
 #include "kernel/parallel.h"
 
 using namespace Rcpp;
 using namespace civic;
 
-// Planar area, length or perimeter of each row in coordinate units; NA where the shape is missing.
-// [[Rcpp::export]]
-NumericVector core_planar_measure(IntegerVector handles, List store, std::string measure) {
-  const ShapeRows rows = shape_rows(handles, store);
+namespace {
+
+// value(store, shape) of each row, NA where the shape is missing.
+template <class Value>
+NumericVector each_row(const ShapeRows& rows, const Value& value) {
   NumericVector out(no_init(rows.size()));
   double* values = out.begin();
   const double missing = NA_REAL;
-  const auto one = measure == "area" ? planar_area : measure == "length" ? planar_length : planar_perimeter;
-  parallel_for(rows.size(), 1024, [&](std::size_t begin, std::size_t end) {
+  parallel_for(rows.size(), 256, [&](std::size_t begin, std::size_t end) {
     for (int i = static_cast<int>(begin); i < static_cast<int>(end); ++i)
-      values[i] = rows[i] < 0 ? missing : one(rows.store, rows[i]);
+      values[i] = rows[i] < 0 ? missing : value(rows.store, rows[i]);
   });
   return out;
+}
+
+// value(i) of n elements, NA where it is NaN.
+template <class Value>
+NumericVector each_element(R_xlen_t n, const Value& value) {
+  NumericVector out(no_init(n));
+  double* values = out.begin();
+  const double missing = NA_REAL;
+  parallel_for(n, 64, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      const double v = value(i);
+      values[i] = std::isnan(v) ? missing : v;
+    }
+  });
+  return out;
+}
+
+Ellipsoid ellipsoid_of(const List& crs) { return kernel_crs(crs).datum.ellipsoid; }
+
+}  // namespace
+
+// Planar area, length or perimeter of each row in coordinate units; NA where the shape is missing.
+// [[Rcpp::export]]
+NumericVector core_planar_measure(IntegerVector handles, List store, std::string measure) {
+  return each_row(shape_rows(handles, store), measure == "area"     ? planar_area
+                                              : measure == "length" ? planar_length
+                                                                    : planar_perimeter);
+}
+
+// The same on longitude and latitude in degrees, along the ellipsoid of a CRS, in metres.
+// [[Rcpp::export]]
+NumericVector core_ellipsoidal_measure(IntegerVector handles, List store, std::string measure, List crs) {
+  const Geodesic geodesic(ellipsoid_of(crs));
+  const auto one = measure == "area"     ? ellipsoidal_area
+                   : measure == "length" ? ellipsoidal_length
+                                         : ellipsoidal_perimeter;
+  return each_row(shape_rows(handles, store), [&](const StoreView& s, int shape) { return one(geodesic, s, shape); });
+}
+
+// Distance of each row of x from the same row of y, one of which may have one row: planar in coordinate units, or, with
+// a CRS, along its ellipsoid in metres on degrees.
+// [[Rcpp::export]]
+NumericVector core_distance(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store,
+                            Nullable<List> crs) {
+  const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
+  const R_xlen_t n = x.size() == 0 || y.size() == 0 ? 0 : std::max(x.size(), y.size());
+  const Ellipsoid ellipsoid = crs.isNull() ? Ellipsoid{} : ellipsoid_of(List(crs));
+  const Geodesic geodesic(ellipsoid);
+  const bool planar = crs.isNull();
+  return each_element(n, [&](std::size_t i) {
+    const int a = x[x.size() == 1 ? 0 : static_cast<int>(i)], b = y[y.size() == 1 ? 0 : static_cast<int>(i)];
+    if (a < 0 || b < 0) return nan_value;
+    return planar ? nearest_places(x.store, a, y.store, b).distance
+                  : ellipsoidal_distance(ellipsoid, geodesic, x.store, a, y.store, b);
+  });
+}
+
+// The inverse geodesic problem on the ellipsoid of a CRS: degrees in, metres and degrees out.
+// [[Rcpp::export]]
+List core_geodesic_inverse(NumericVector lon1, NumericVector lat1, NumericVector lon2, NumericVector lat2, List crs) {
+  const Geodesic geodesic(ellipsoid_of(crs));
+  const R_xlen_t n = lon1.size();
+  NumericVector distance(n), azimuth1(n), azimuth2(n);
+  double *d = distance.begin(), *a1 = azimuth1.begin(), *a2 = azimuth2.begin();
+  const double *x1 = lon1.begin(), *y1 = lat1.begin(), *x2 = lon2.begin(), *y2 = lat2.begin();
+  const double missing = NA_REAL;
+  parallel_for(n, 1024, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      const GeodesicArc arc = geodesic.inverse({x1[i], y1[i]}, {x2[i], y2[i]});
+      d[i] = std::isnan(arc.distance) ? missing : arc.distance;
+      a1[i] = std::isnan(arc.distance) ? missing : arc.azimuth1;
+      a2[i] = std::isnan(arc.distance) ? missing : arc.azimuth2;
+    }
+  });
+  return List::create(_["distance"] = distance, _["azimuth_from"] = azimuth1, _["azimuth_to"] = azimuth2);
+}
+
+// The direct problem.
+// [[Rcpp::export]]
+List core_geodesic_direct(NumericVector lon, NumericVector lat, NumericVector azimuth, NumericVector distance,
+                          List crs) {
+  const Geodesic geodesic(ellipsoid_of(crs));
+  const R_xlen_t n = lon.size();
+  NumericVector to_lon(n), to_lat(n), to_azimuth(n);
+  for (R_xlen_t i = 0; i < n; ++i) {
+    const GeodesicEnd end = geodesic.direct({lon[i], lat[i]}, azimuth[i], distance[i]);
+    to_lon[i] = std::isnan(end.longitude) ? NA_REAL : end.longitude;
+    to_lat[i] = std::isnan(end.longitude) ? NA_REAL : end.latitude;
+    to_azimuth[i] = std::isnan(end.longitude) ? NA_REAL : end.azimuth;
+  }
+  return List::create(_["x"] = to_lon, _["y"] = to_lat, _["azimuth"] = to_azimuth);
+}
+
+// Distortion of a projected CRS at places in degrees from its own prime meridian.
+// [[Rcpp::export]]
+List core_distortion(NumericVector lon, NumericVector lat, List crs) {
+  const DistortionMeter meter(kernel_crs(crs));
+  const R_xlen_t n = lon.size();
+  NumericVector least(n, NA_REAL), greatest(n, NA_REAL), area(n, NA_REAL), angle(n, NA_REAL), convergence(n, NA_REAL);
+  for (R_xlen_t i = 0; i < n; ++i) {
+    const Distortion d = meter.at(lon[i] * M_PI / 180, lat[i] * M_PI / 180);
+    if (std::isnan(d.area)) continue;
+    least[i] = d.least;
+    greatest[i] = d.greatest;
+    area[i] = d.area;
+    angle[i] = d.angle;
+    convergence[i] = d.convergence;
+  }
+  return List::create(_["least_scale"] = least, _["greatest_scale"] = greatest, _["area_scale"] = area,
+                      _["angle"] = angle, _["convergence"] = convergence);
 }
 
 // [[Rcpp::export]]

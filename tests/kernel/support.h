@@ -37,9 +37,16 @@ inline std::vector<std::vector<std::string>> csv_rows(const std::string& name) {
   std::string line;
   std::getline(file, line);
   while (std::getline(file, line)) {
-    std::vector<std::string> fields;
-    std::istringstream stream(line);
-    for (std::string field; std::getline(stream, field, ',');) fields.push_back(field);
+    std::vector<std::string> fields(1);
+    bool quoted = false;
+    for (const char c : line) {
+      if (c == '"')
+        quoted = !quoted;
+      else if (c == ',' && !quoted)
+        fields.emplace_back();
+      else
+        fields.back() += c;
+    }
     rows.push_back(fields);
   }
   return rows;

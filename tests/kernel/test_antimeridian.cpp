@@ -67,9 +67,22 @@ TEST_CASE("areas add up for random stars across the meridian") {
   }
 }
 
-TEST_CASE("a ring around a pole is counted and stays") {
-  const std::string text = "POLYGON ((-120 80, 0 80, 120 80, -120 80))";
-  const AntimeridianCut out = cut({text});
+TEST_CASE("a ring around a pole follows the antimeridian to the pole of its hemisphere") {
+  const AntimeridianCut out = cut({"POLYGON ((-120 80, 0 80, 120 80, -120 80))"});
   CHECK((out.cut == 0 && out.around_pole == 1));
-  CHECK(test::text_of(out.store.view(), 0) == text);
+  CHECK(test::text_of(out.store.view(), 0) ==
+        "POLYGON ((-180 80, -120 80, 0 80, 120 80, 180 80, 180 90, -180 90, -180 80))");
+  const AntimeridianCut south = cut({"POLYGON ((-170 -80, 100 -70, 10 -80, -170 -80))"});
+  const StoreView s = south.store.view();
+  CHECK(south.around_pole == 1);
+  CHECK(*std::min_element(s.y.begin(), s.y.end()) == -90);
+  CHECK(*std::max_element(s.x.begin(), s.x.end()) == 180);
+}
+
+TEST_CASE("a polygon and its hole that both run around a pole become one ring") {
+  const AntimeridianCut out = cut({"POLYGON ((-120 70, 0 70, 120 70, -120 70), (-120 80, 120 80, 0 80, -120 80))"});
+  const StoreView s = out.store.view();
+  CHECK(s.ring_vertices.size() == 2);
+  // The band from 70 to 80 degrees all around.
+  CHECK(area_of(s, 0) == Approx(3600));
 }

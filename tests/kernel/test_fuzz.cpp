@@ -5,6 +5,8 @@
 #include <functional>
 
 #include "bytes_by_hand.h"
+#include "grids_by_hand.h"
+#include "kernel/crs/grid_shift.h"
 #include "kernel/crs/wkt_crs.h"
 #include "kernel/error.h"
 #include "kernel/formats/blobs.h"
@@ -175,14 +177,18 @@ TEST_CASE("mutated blobs, tables in text, gzip, KML and Parquet metadata") {
   });
 }
 
-TEST_CASE("mutated zip archives and texts of CRSs") {
+TEST_CASE("mutated zip archives, grid files and texts of CRSs") {
   static const Seed content(300, 'q');
   fuzz({encode_zip({{"a.txt", content}, {"b", content}})}, [](const Seed& bytes) {
     const InputFile file{ByteSpan(bytes)};
     const ZipReader archive(file);
     for (const auto& entry : archive.entries()) archive.extract(entry);
   });
+  fuzz({test::two_grids(false).bytes, test::two_grids(true).bytes},
+       [](const Seed& bytes) { GridShift::read(bytes, "fuzzed"); });
   const Registry registry = Registry::load(std::string(CIVIC_ROOT) + "/inst/crs/registry.tsv.gz");
-  fuzz({bytes_of(prj_text(*registry.find(32757)))},
+  const Crs utm = *registry.find(32757), krovak = *registry.find(5514);
+  fuzz({bytes_of(crs_text(utm, WktSpelling::prj)), bytes_of(crs_text(utm, WktSpelling::wkt1)),
+        bytes_of(crs_text(utm, WktSpelling::wkt2)), bytes_of(crs_text(krovak, WktSpelling::prj))},
        [&](const Seed& bytes) { parse_crs_text(std::string(bytes.begin(), bytes.end()), Registry()); });
 }

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cctype>
 #include <cmath>
+#include <map>
 #include <set>
 
 namespace civic {
@@ -18,52 +19,68 @@ double Crs::parameter(const std::string& wanted, double otherwise) const {
   return otherwise;
 }
 
+bool Crs::has_parameter(const std::string& wanted) const {
+  return std::any_of(parameters.begin(), parameters.end(), [&](const auto& p) { return p.first == wanted; });
+}
+
 namespace {
+
+// A word or number of a name; two digits stand for a year of the last century.
+std::string telling_word(const std::string& word) {
+  const bool year = word.size() == 2 && std::isdigit(static_cast<unsigned char>(word[0])) && word[0] >= '2';
+  return year ? "19" + word : word == "world" ? "wgs" : word;
+}
 
 // The words of a datum's name that tell it apart, in lower case, as a set.
 std::set<std::string> telling_words(const std::string& name) {
+  static const std::set<std::string> idle{"",       "d",        "datum", "of",  "the", "geodetic",
+                                          "system", "ensemble", "deg",   "gcs", "and"};
   std::set<std::string> words;
   std::string word;
   auto finish = [&] {
-    static const std::set<std::string> idle{"", "d", "datum", "of", "the", "geodetic", "system", "deg"};
-    if (word == "wgs84" || word == "wgs1984") {
-      words.insert("wgs");
-      word = "1984";
-    }
-    if (word == "world") word = "wgs";
-    if (!idle.count(word)) words.insert(word);
+    if (!idle.count(word)) words.insert(telling_word(word));
     word.clear();
   };
-  for (char c : name) {
-    if (std::isalnum(static_cast<unsigned char>(c)))
-      word += static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
-    else
+  auto is_digit = [](unsigned char c) { return std::isdigit(c) != 0; };
+  for (const char c : name) {
+    const auto byte = static_cast<unsigned char>(c);
+    if (!std::isalnum(byte) && byte < 0x80) {
       finish();
+      continue;
+    }
+    if (!word.empty() && is_digit(byte) != is_digit(static_cast<unsigned char>(word.back()))) finish();
+    word += static_cast<char>(std::tolower(byte));
   }
   finish();
   return words;
 }
 
-std::string spelled_out(const std::string& name) {
-  // Short names in common use in .prj files, with the registry's name for each.
-  static const std::pair<const char*, const char*> aliases[] = {
-      {"OSGB 1936", "Ordnance Survey of Great Britain 1936"},
-      {"ETRS 1989", "European Terrestrial Reference System 1989"},
-      {"European 1950", "European Datum 1950"},
-      {"GDA 1994", "Geocentric Datum of Australia 1994"},
-      {"GDA 2020", "Geocentric Datum of Australia 2020"},
-      {"GDA2020", "Geocentric Datum of Australia 2020"},
-      {"NZGD 2000", "New Zealand Geodetic Datum 2000"},
-      {"New Zealand 1949", "New Zealand Geodetic Datum 1949"},
-      {"SIRGAS 2000", "Sistema de Referencia Geocentrico para las AmericaS 2000"},
-      {"JGD 2000", "Japanese Geodetic Datum 2000"},
-      {"JGD 2011", "Japanese Geodetic Datum 2011"},
-      {"China 2000", "China 2000"},
-      {"CH1903", "CH1903"},
-  };
-  for (const auto& [alias, full] : aliases)
-    if (telling_words(alias) == telling_words(name)) return full;
-  return name;
+std::string joined_words(const std::string& name) {
+  std::string key;
+  for (const std::string& word : telling_words(name)) key += word + ' ';
+  return key;
+}
+
+// Short names in common use in .prj files that share no words with the registry's, which stand second.
+const std::map<std::string, std::string>& aliases() {
+  static const std::map<std::string, std::string> all = [] {
+    static const std::pair<const char*, const char*> names[] = {
+        {"OSGB 1936", "Ordnance Survey of Great Britain 1936"},
+        {"ETRS 1989", "European Terrestrial Reference System 1989"},
+        {"European 1950", "European Datum 1950"},
+        {"GDA 1994", "Geocentric Datum of Australia 1994"},
+        {"GDA 2020", "Geocentric Datum of Australia 2020"},
+        {"NZGD 2000", "New Zealand Geodetic Datum 2000"},
+        {"SIRGAS 2000", "Sistema de Referencia Geocentrico para las AmericaS 2000"},
+        {"JGD 2000", "Japanese Geodetic Datum 2000"},
+        {"JGD 2011", "Japanese Geodetic Datum 2011"},
+        {"RGF 1993", "Reseau Geodesique Francais 1993 v1"},
+    };
+    std::map<std::string, std::string> keys;
+    for (const auto& [alias, full] : names) keys[joined_words(alias)] = joined_words(full);
+    return keys;
+  }();
+  return all;
 }
 
 bool close(double a, double b, double relative) {
@@ -86,9 +103,20 @@ bool same_parameters(const Crs& a, const Crs& b) {
 
 }  // namespace
 
-bool same_datum_name(const std::string& a, const std::string& b) {
-  return telling_words(spelled_out(a)) == telling_words(spelled_out(b));
+std::string datum_key(const std::string& name) {
+  const std::string key = joined_words(name);
+  const auto full = aliases().find(key);
+  return full == aliases().end() ? key : full->second;
 }
+
+bool names_agree(const std::string& a, const std::string& b) {
+  const auto one = telling_words(a), other = telling_words(b);
+  if (one.empty() || other.empty()) return false;
+  return std::includes(one.begin(), one.end(), other.begin(), other.end()) ||
+         std::includes(other.begin(), other.end(), one.begin(), one.end());
+}
+
+bool same_datum_name(const std::string& a, const std::string& b) { return a == b || datum_key(a) == datum_key(b); }
 
 bool same_meaning(const Crs& a, const Crs& b) {
   if (a.kind != b.kind) return false;

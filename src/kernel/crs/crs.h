@@ -56,14 +56,22 @@ struct Crs {
   std::optional<AreaOfUse> area;
 
   double parameter(const std::string& name, double otherwise) const;
+  bool has_parameter(const std::string& name) const;
 };
 
 // Whether coordinates in one mean the same in the other: kind, ellipsoid, datum, meridian, unit, method and
 // parameters; names and codes do not count where the datums agree.
 bool same_meaning(const Crs& a, const Crs& b);
 
+// The words of a datum's name in a form that is equal for all its spellings.
+std::string datum_key(const std::string& name);
+
 // Whether two datum names are spellings of one datum: "D_North_American_1983", "North American Datum 1983".
 bool same_datum_name(const std::string& a, const std::string& b);
+
+// Whether all words of one datum's name stand in the other: "NAD27" and "North American Datum 1927" do not, "DHDN" and
+// "DHDN90" do.
+bool names_agree(const std::string& a, const std::string& b);
 
 const char* kind_name(CrsKind kind);
 

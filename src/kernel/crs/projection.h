@@ -19,4 +19,8 @@ class Projection {
 // The method of a projected or geographic CRS; throws CrsError that names the method where it is not available.
 std::unique_ptr<Projection> make_projection(const Crs& crs);
 
+// Whether the maps of a method end half a turn from their central meridian, so that shapes across it are torn; the
+// others are whole around their centre.
+bool ends_at_antimeridian(const std::string& method);
+
 }  // namespace civic

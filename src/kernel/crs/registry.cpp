@@ -77,6 +77,7 @@ Registry Registry::load(const std::string& path) {
     }
   }
   std::sort(registry.rows_.begin(), registry.rows_.end());
+  registry.index_datum_names();
   return registry;
 }
 
@@ -181,20 +182,38 @@ int Registry::match(const Crs& crs) const {
   return 0;
 }
 
-std::optional<Datum> Registry::find_datum(const Datum& wanted) const {
-  for (std::size_t id = 1; id <= datums_.size(); ++id) {
-    Datum datum = parse_datum(static_cast<int>(id));
-    if (std::fabs(datum.ellipsoid.semi_major - wanted.ellipsoid.semi_major) < 1e-3 &&
-        std::fabs(datum.ellipsoid.inverse_flattening - wanted.ellipsoid.inverse_flattening) < 1e-5 &&
-        same_datum_name(datum.name, wanted.name))
-      return datum;
-  }
+std::optional<Datum> Registry::find_datum(const Datum& wanted, int geographic_code) const {
+  auto same_ellipsoid = [&](const Datum& datum) {
+    return std::fabs(datum.ellipsoid.semi_major - wanted.ellipsoid.semi_major) < 1e-3 &&
+           std::fabs(datum.ellipsoid.inverse_flattening - wanted.ellipsoid.inverse_flattening) < 1e-5;
+  };
+  if (geographic_code != 0)
+    if (const auto crs = find(geographic_code); crs && same_ellipsoid(crs->datum)) return crs->datum;
+  const auto [first, last] = datum_names_.equal_range(datum_key(wanted.name));
+  for (auto at = first; at != last; ++at)
+    if (Datum datum = parse_datum(at->second); same_ellipsoid(datum)) return datum;
   return std::nullopt;
 }
 
+// Datums first, so that their own names win.
+void Registry::index_datum_names() {
+  for (std::size_t id = 1; id <= datums_.size(); ++id)
+    datum_names_.emplace(datum_key(std::string(split(datums_[id - 1], '\t')[2])), static_cast<int>(id));
+  for (const auto& [code, record] : rows_) {
+    if (record[0] != 'G') continue;
+    const auto f = split(record, '\t');
+    datum_names_.emplace(datum_key(std::string(f[2])), number<int>(f[3]));
+  }
+}
+
+std::vector<int> Registry::codes() const {
+  std::vector<int> out;
+  for (const auto& row : rows_) out.push_back(row.first);
+  return out;
+}
+
 std::vector<int> Registry::codes_near(int code, int count) const {
-  std::vector<int> codes;
-  for (const auto& row : rows_) codes.push_back(row.first);
+  std::vector<int> codes = this->codes();
   std::sort(codes.begin(), codes.end(), [&](int a, int b) {
     const long da = std::labs(static_cast<long>(a) - code), db = std::labs(static_cast<long>(b) - code);
     return da != db ? da < db : a < b;

@@ -5,7 +5,8 @@
 
 #include "../error.h"
 #include "../parallel.h"
-#include "conformal.h"
+#include "../shapes/store.h"
+#include "unit_ellipsoid.h"
 
 namespace civic {
 namespace {
@@ -114,57 +115,128 @@ bool same_datum(const Datum& a, const Datum& b) {
 
 std::string label(const Crs& crs) { return crs.code.empty() ? crs.name : crs.code; }
 
+// The datum a grid leads to: WGS 84 but for the ellipsoid.
+Datum beside_wgs84(const GridShift::System& system) {
+  const double flattening = 1 - system.semi_minor / system.semi_major;
+  Datum datum;
+  datum.name = system.name;
+  datum.ellipsoid = {system.name, system.semi_major, flattening == 0 ? 0 : 1 / flattening};
+  datum.shift = DatumShift{};
+  return datum;
+}
+
 }  // namespace
 
-Transform::Transform(const Crs& from, const Crs& to)
+bool Transform::GridStep::apply(double& longitude, double& latitude) const {
+  return forward ? grid->forward(longitude, latitude) : grid->inverse(longitude, latitude);
+}
+
+TransformStep Transform::GridStep::described() const {
+  return {"grid " + grid->name() + ", " + start().name + " to " + end().name, grid->accuracy()};
+}
+
+Transform::Transform(const Crs& from, const Crs& to, const Grids& grids)
     : from_(make_projection(from)),
       to_(make_projection(to)),
       meridian_from_(from.meridian_degrees * degree),
-      meridian_to_(to.meridian_degrees * degree) {
-  if (from.kind == CrsKind::projected) steps_.push_back("inverse " + from.method + " of " + label(from));
-  if (!same_datum(from.datum, to.datum)) {
-    datum_ = std::make_unique<DatumStep>(from.datum, to.datum);
-    accuracy_ = std::hypot(from.datum.shift_accuracy, to.datum.shift_accuracy);
-    steps_.push_back("datum shift " + from.datum.name + " to " + to.datum.name);
+      meridian_to_(to.meridian_degrees * degree),
+      both_geographic_(from.kind == CrsKind::geographic && to.kind == CrsKind::geographic),
+      degrees_from_(from.unit_size),
+      degrees_to_(to.unit_size) {
+  if (from.kind == CrsKind::projected) steps_.push_back({"inverse " + from.method + " of " + label(from), 0});
+  if (!same_datum(from.datum, to.datum)) plan_shift(from, to, grids);
+  if (meridian_from_ != meridian_to_) steps_.push_back({"longitudes from " + from.meridian + " to " + to.meridian, 0});
+  if (to.kind == CrsKind::projected) steps_.push_back({to.method + " of " + label(to), 0});
+}
+
+// A grid that leads from the datum of one CRS to that of another, or, without one, wherever it leads.
+std::optional<Transform::GridStep> Transform::grid_between(const Crs& from, const Crs* to, const Grids& grids) {
+  for (const auto& grid : grids)
+    for (const bool forward : {true, false}) {
+      const GridStep step{grid, forward};
+      if (GridShift::is_of(step.start(), from) && (!to || GridShift::is_of(step.end(), *to))) return step;
+    }
+  return std::nullopt;
+}
+
+// A grid between the two datums serves alone; else one at either end, and parameters for the rest.
+void Transform::plan_shift(const Crs& from, const Crs& to, const Grids& grids) {
+  Datum start = from.datum, end = to.datum;
+  first_grid_ = grid_between(from, &to, grids);
+  if (first_grid_) {
+    start = end;
+  } else {
+    if (from.datum.wants_grid) first_grid_ = grid_between(from, nullptr, grids);
+    if (to.datum.wants_grid) last_grid_ = grid_between(to, nullptr, grids);
+    if (last_grid_) last_grid_->forward = !last_grid_->forward;
+    if (first_grid_) start = beside_wgs84(first_grid_->end());
+    if (last_grid_) end = beside_wgs84(last_grid_->start());
   }
-  if (to.kind == CrsKind::projected) steps_.push_back(to.method + " of " + label(to));
+  lacks_grid_ = (from.datum.wants_grid || to.datum.wants_grid) && !first_grid_ && !last_grid_;
+
+  if (first_grid_) steps_.push_back(first_grid_->described());
+  if (!same_datum(start, end)) {
+    between_ = std::make_unique<DatumStep>(start, end);
+    steps_.push_back(
+        {"datum shift " + start.name + " to " + end.name, std::hypot(start.shift_accuracy, end.shift_accuracy)});
+  }
+  if (last_grid_) steps_.push_back(last_grid_->described());
+  const bool has_parameters = from.datum.shift && to.datum.shift;
+  if (has_parameters || !(first_grid_ || last_grid_)) datum_ = std::make_unique<DatumStep>(from.datum, to.datum);
+}
+
+double Transform::stated_accuracy() const {
+  double squares = 0;
+  for (const TransformStep& step : steps_) squares += step.accuracy * step.accuracy;
+  return std::sqrt(squares);
 }
 
 void Transform::apply(double* x, double* y, std::size_t n) const {
   parallel_for(n, 4096, [&](std::size_t begin, std::size_t end) { apply_batch(x + begin, y + begin, end - begin); });
 }
 
-std::vector<char> Transform::apply(StoreBuffer& store) const {
-  apply(store.x.data(), store.y.data(), store.x.size());
-  const StoreView view = store.view();
-  const StoreTarget target = store.target();
-  std::vector<char> failed(view.size(), 0);
-  parallel_for(view.size(), 1024, [&](std::size_t begin, std::size_t end) {
-    for (int shape = static_cast<int>(begin); shape < static_cast<int>(end); ++shape) {
-      Box box;
-      const IndexRange v = view.shape_vertices(shape);
-      for (int i = v.begin; i < v.end; ++i) {
-        failed[shape] |= std::isnan(view.x[i]);
-        box.add(view.x[i], view.y[i]);
-      }
-      target.boxes[shape] = box;
+bool Transform::shift_by_grids(double& longitude, double& latitude) const {
+  if (first_grid_ && !first_grid_->apply(longitude, latitude)) return false;
+  if (between_) between_->apply(&longitude, &latitude, 1);
+  return !last_grid_ || last_grid_->apply(longitude, latitude);
+}
+
+// Longitudes from Greenwich and latitudes in radians.
+void Transform::shift_datum(double* x, double* y, std::size_t n) const {
+  if (!first_grid_ && !last_grid_) return datum_->apply(x, y, n);
+  for (std::size_t i = 0; i < n; ++i) {
+    if (std::isnan(x[i])) continue;
+    double longitude = x[i], latitude = y[i];
+    if (shift_by_grids(longitude, latitude)) {
+      x[i] = longitude;
+      y[i] = latitude;
+      continue;
     }
-    orient_rings(target, {static_cast<int>(begin), static_cast<int>(end)});
-  });
-  return failed;
+    beyond_.fetch_add(1, std::memory_order_relaxed);
+    if (datum_)
+      datum_->apply(x + i, y + i, 1);
+    else
+      x[i] = y[i] = nan_value;
+  }
 }
 
 void Transform::apply_batch(double* x, double* y, std::size_t n) const {
+  std::vector<double> before;
+  if (both_geographic_) before.assign(x, x + n);
   from_->inverse(x, y, n);
-  const bool turns = meridian_from_ != meridian_to_;
-  if (datum_) {
+  if (datum_ || first_grid_ || last_grid_) {
     for (std::size_t i = 0; i < n; ++i) x[i] += meridian_from_;
-    datum_->apply(x, y, n);
+    shift_datum(x, y, n);
     for (std::size_t i = 0; i < n; ++i) x[i] = wrapped(x[i] - meridian_to_);
-  } else if (turns) {
+  } else if (meridian_from_ != meridian_to_) {
     for (std::size_t i = 0; i < n; ++i) x[i] = wrapped(x[i] + meridian_from_ - meridian_to_);
   }
   to_->forward(x, y, n);
+  // Longitudes beyond 180 degrees, and those on it, stay near where they were.
+  for (std::size_t i = 0; i < before.size(); ++i) {
+    const double turns = std::round((before[i] * degrees_from_ - x[i] * degrees_to_) / 360);
+    if (turns != 0 && std::isfinite(turns)) x[i] += turns * 360 / degrees_to_;
+  }
 }
 
 }  // namespace civic

@@ -1,4 +1,5 @@
-// Well-known text of coordinate reference systems, version 1: OGC 01-009 section 7 and the shapefile's spelling.
+// Well-known text of coordinate reference systems: version 1 in the spelling of OGC 01-009 (section 7) and in that of
+// .prj files, and version 2 (OGC 18-010r11, ISO 19162:2019).
 #pragma once
 #include <string>
 #include <string_view>
@@ -8,11 +9,11 @@
 
 namespace civic {
 
-// Reads text; codes it states are kept, datum shifts it lacks are taken from the registry's datum of that name.
-// Throws CrsError with the position of what cannot be read.
+// Reads any of the spellings; codes the text states are kept, datum shifts it lacks are taken from the registry's datum
+// of that name. Throws CrsError with the position of what cannot be read.
 Crs parse_crs_text(std::string_view text, const Registry& registry);
 
-// Writes the shapefile's spelling, as .prj files hold it.
-std::string prj_text(const Crs& crs);
+enum class WktSpelling { prj, wkt1, wkt2 };
+std::string crs_text(const Crs& crs, WktSpelling spelling);
 
 }  // namespace civic

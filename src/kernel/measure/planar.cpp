@@ -2,25 +2,14 @@
 
 #include <cmath>
 
+#include "rings.h"
+
 namespace civic {
 namespace {
 
 double ring_length(const StoreView& store, IndexRange v) {
   double sum = 0;
   for (int i = v.begin; i + 1 < v.end; ++i) sum += std::hypot(store.x[i + 1] - store.x[i], store.y[i + 1] - store.y[i]);
-  return sum;
-}
-
-// Sum of measure(ring vertices) over all rings of the parts of one kind.
-template <class Measure>
-double sum_over_rings(const StoreView& store, int shape, ShapeKind kind, const Measure& measure) {
-  double sum = 0;
-  const IndexRange parts = store.parts(shape);
-  for (int part = parts.begin; part < parts.end; ++part) {
-    if (store.part_kind(part) != kind) continue;
-    const IndexRange rings = store.rings(part);
-    for (int ring = rings.begin; ring < rings.end; ++ring) sum += measure(store.vertices(ring), ring == rings.begin);
-  }
   return sum;
 }
 

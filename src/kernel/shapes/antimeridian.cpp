@@ -196,21 +196,95 @@ std::vector<Piece> cut_all(const std::vector<Piece>& whole) {
   return out;
 }
 
-// The parts of a shape as they are, or unwound: each longitude next to the one before, holes beside their shell.
-std::vector<Piece> pieces_of(const StoreView& store, int shape, bool unwound, bool& around_pole) {
+// A ring that runs around a pole, unwound and a full turn long, as a chain from longitude -180 to 180.
+Chain eastward(Chain chain, double turn) {
+  if (turn < 0) std::reverse(chain.begin(), chain.end());
+  chain.pop_back();  // the start, a turn further
+  const double meridian = full_turn * std::floor((chain[0].x + half_turn) / full_turn) + half_turn;
+  const auto after = std::find_if(chain.begin() + 1, chain.end(), [&](const Vertex& v) { return v.x >= meridian; });
+  // From the meridian on: those after it, a turn back, and then those before it.
+  std::for_each(after, chain.end(), [](Vertex& v) { v.x -= full_turn; });
+  std::rotate(chain.begin(), after, chain.end());
+  Vertex next = chain.front();
+  next.x += full_turn;
+  Vertex end = crossing(chain.back(), next, meridian), start = end;
+  start.x -= full_turn;
+  chain.insert(chain.begin(), start);
+  chain.push_back(end);
+  shift(chain, half_turn - meridian);
+  return chain;
+}
+
+// A polygon whose shell runs around a pole: along the antimeridian to the pole of its hemisphere, or to the hole that
+// runs around the pole too.
+Piece opened_at_pole(const Chain& shell, double turn, const std::vector<std::pair<Chain, double>>& holes) {
+  Piece out{ShapeKind::polygon, {eastward(shell, turn)}};
+  Chain& ring = out.rings[0];
+  Chain back;
+  for (const auto& [hole, hole_turn] : holes) {
+    if (hole_turn != 0 && back.empty())
+      back = eastward(hole, hole_turn);
+    else if (hole_turn == 0)
+      out.rings.push_back(hole);
+  }
+  if (back.empty()) {
+    double latitudes = 0;
+    for (const Vertex& v : ring) latitudes += v.y;
+    for (Vertex pole : {ring.front(), ring.back()}) {
+      pole.y = std::copysign(90, latitudes);
+      back.push_back(pole);
+    }
+  }
+  ring.insert(ring.end(), back.rbegin(), back.rend());
+  ring.push_back(ring.front());
+  const auto same = [](const Vertex& a, const Vertex& b) { return a.x == b.x && a.y == b.y; };
+  ring.erase(std::unique(ring.begin(), ring.end(), same), ring.end());
+  for (std::size_t h = 1; h < out.rings.size(); ++h)
+    shift(out.rings[h], -full_turn * std::round(out.rings[h][0].x / full_turn));
+  return out;
+}
+
+Chain chain_of(const StoreView& store, IndexRange vertices) {
+  Chain chain;
+  for (int i = vertices.begin; i < vertices.end; ++i) chain.push_back(vertex_of(store, i));
+  return chain;
+}
+
+// The parts of a shape with each longitude next to the one before, and holes beside their shell.
+std::vector<Piece> unwound_pieces(const StoreView& store, int shape, bool& around_pole) {
+  std::vector<Piece> out;
+  for (int part = store.parts(shape).begin; part < store.parts(shape).end; ++part) {
+    const IndexRange rings = store.rings(part);
+    if (rings.size() == 0 || store.vertices(rings.begin).size() == 0) continue;
+    const ShapeKind kind = store.part_kind(part);
+    Chain shell = chain_of(store, store.vertices(rings.begin));
+    const double turn = unwind(shell);
+    std::vector<std::pair<Chain, double>> holes;
+    for (int r = rings.begin + 1; r < rings.end; ++r) {
+      Chain hole = chain_of(store, store.vertices(r));
+      if (hole.empty()) continue;
+      const double hole_turn = unwind(hole);
+      shift(hole, full_turn * std::round((shell[0].x - hole[0].x) / full_turn));
+      holes.emplace_back(std::move(hole), hole_turn);
+    }
+    if (kind == ShapeKind::polygon && turn != 0 && shell.size() > 2) {
+      around_pole = true;
+      out.push_back(opened_at_pole(shell, turn, holes));
+      continue;
+    }
+    Piece piece{kind, {std::move(shell)}};
+    for (auto& [hole, hole_turn] : holes) piece.rings.push_back(std::move(hole));
+    out.push_back(std::move(piece));
+  }
+  return out;
+}
+
+std::vector<Piece> pieces_of(const StoreView& store, int shape) {
   std::vector<Piece> out;
   for (int part = store.parts(shape).begin; part < store.parts(shape).end; ++part) {
     Piece piece{store.part_kind(part), {}};
-    for (int r = store.rings(part).begin; r < store.rings(part).end; ++r) {
-      Chain chain;
-      for (int i = store.vertices(r).begin; i < store.vertices(r).end; ++i) chain.push_back(vertex_of(store, i));
-      if (unwound) {
-        around_pole |= unwind(chain) != 0 && piece.kind == ShapeKind::polygon;
-        if (!piece.rings.empty() && !chain.empty())
-          shift(chain, full_turn * std::round((piece.rings[0][0].x - chain[0].x) / full_turn));
-      }
-      piece.rings.push_back(std::move(chain));
-    }
+    for (int r = store.rings(part).begin; r < store.rings(part).end; ++r)
+      piece.rings.push_back(chain_of(store, store.vertices(r)));
     if (!piece.rings.empty() && !piece.rings[0].empty()) out.push_back(std::move(piece));
   }
   return out;
@@ -252,14 +326,14 @@ AntimeridianCut cut_at_antimeridian(const ShapeRows& rows, int missing) {
       out.handles.push_back(missing);
       continue;
     }
-    bool around_pole = false;
-    std::vector<Piece> pieces = pieces_of(rows.store, shape, false, around_pole);
     if (crosses_antimeridian(rows.store, shape)) {
-      std::vector<Piece> unwound = pieces_of(rows.store, shape, true, around_pole);
+      bool around_pole = false;
+      const std::vector<Piece> unwound = unwound_pieces(rows.store, shape, around_pole);
       ++(around_pole ? out.around_pole : out.cut);
-      if (!around_pole) pieces = cut_all(unwound);
+      write_shape(rows.store.types[shape], cut_all(unwound), builder);
+    } else {
+      write_shape(rows.store.types[shape], pieces_of(rows.store, shape), builder);
     }
-    write_shape(rows.store.types[shape], pieces, builder);
     out.handles.push_back(builder.size());
   }
   out.store = builder.take();

@@ -14,7 +14,7 @@ struct AntimeridianCut {
   StoreBuffer store;
   std::vector<int> handles;  // 1-based; `missing` as in the rows
   std::size_t cut = 0;
-  std::size_t around_pole = 0;  // shapes with a ring around a pole, which stay as they are
+  std::size_t around_pole = 0;  // shapes with a ring around a pole, which now run along the antimeridian to the pole
 };
 
 // Rows whose shapes do not cross keep them as they are. Z and M are interpolated where edges are cut.

@@ -1,0 +1,84 @@
+# Do coordinates fit the CRS a layer is labelled with? They are tried as they are; where their middle lies far from the
+# CRS's area of use, or outside its domain, the usual mistakes are tried, and the one that puts them there is named.
+
+# One warning where coordinates cannot be what the label says.
+check_plausible <- function(shapes) {
+  problem <- implausible(shapes)
+  if (is.null(problem)) return(invisible())
+  label <- crs_label(crs_of(shapes))
+  caution("crs", c("The coordinates do not fit the label {label}: {extent_in_words(shapes)}.", i = problem))
+}
+
+plausible <- function(shapes) is.null(implausible(shapes))
+
+# The likely cause in a sentence, NULL where nothing is wrong.
+implausible <- function(shapes) {
+  crs <- crs_of(shapes)
+  if (is.null(crs) || !crs$kind %in% c("geographic", "projected")) return(NULL)
+  extent <- extent_of(shapes)
+  if (anyNA(extent)) return(NULL)
+  middle <- c(mean(extent[c("xmin", "xmax")]), mean(extent[c("ymin", "ymax")]))
+  if (crs$kind == "geographic" && beyond_degrees(extent * crs$unit_size)) return(cause_beyond_degrees(extent))
+  if (near_area_of_use(crs, middle)) return(NULL)
+  cause_elsewhere(crs, middle, extent)
+}
+
+beyond_degrees <- function(degrees) max(abs(degrees[c("ymin", "ymax")])) > 90.000001 || max(abs(degrees[c("xmin", "xmax")])) > 540
+
+cause_beyond_degrees <- function(extent) {
+  if (max(abs(extent[c("xmin", "xmax")])) <= 90 && max(abs(extent[c("ymin", "ymax")])) <= 180) {
+    return("Longitude and latitude look swapped: x must be the longitude.")
+  }
+  "They look like metres or feet of a projected CRS: label the layer with {.fn declare_crs}."
+}
+
+cause_elsewhere <- function(crs, middle, extent) {
+  if (is.null(crs$area)) return(NULL)
+  if (crs$kind == "projected" && all(abs(extent[c("xmin", "xmax")]) <= 360) && all(abs(extent[c("ymin", "ymax")]) <= 90)) {
+    return("They look like degrees of longitude and latitude: {.code declare_crs(x, \"EPSG:4326\")} if they are, then {.fn reproject_to}.")
+  }
+  fits <- function(middle) near_area_of_use(crs, middle, margin = 0.05)
+  if (fits(rev(middle))) return("The axes look swapped: x must be the easting or longitude, y the northing or latitude.")
+  if (crs$kind == "projected") {
+    for (unit in names(foot_sizes)) {
+      if (fits(middle * foot_sizes[[unit]] / crs$unit_size)) return(paste0("They look like ", unit, ", not ", crs$unit, "s: label the layer with the CRS in that unit."))
+    }
+    if (crs$unit_size != 1 && fits(middle / crs$unit_size)) return(paste0("They look like metres, not ", crs$unit, "s: label the layer with the CRS in metres."))
+  }
+  place <- longitude_latitude(crs, middle[1], middle[2])
+  area <- if (is.na(crs$area$text)) "its area of use" else paste0("its area of use (", escape(shortened(sub("[.]$", "", crs$area$text), 80)), ")")
+  if (anyNA(place)) return(paste0("They lie outside the domain of the CRS, and far from ", area, "."))
+  paste0("They lie near ", place_in_words(place), ", far from ", area, ": is the label right?")
+}
+
+foot_sizes <- c("feet" = 0.3048, "US survey feet" = 1200 / 3937)
+
+place_in_words <- function(place) {
+  sprintf("%.1f\u00b0 %s, %.1f\u00b0 %s", abs(place[1]), if (place[1] < 0) "W" else "E", abs(place[2]), if (place[2] < 0) "S" else "N")
+}
+
+# Longitude from Greenwich and latitude in degrees of one place on a CRS, on its own datum; NA outside its domain.
+longitude_latitude <- function(crs, x, y) {
+  points <- point_shapes(x, y, crs)
+  if (crs$kind == "geographic") return(c(x * crs$unit_size + crs$meridian_degrees, y * crs$unit_size))
+  result <- core_reproject(handles_of(points), store_of(points), unclass(crs), unclass(geographic_base(crs)), list(), 0)
+  if (length(result$lost)) return(c(NA_real_, NA_real_))
+  c(result$store$x[1] + crs$meridian_degrees, result$store$y[1])
+}
+
+# Whether a place lies in the CRS's area of use or beside it by a share of its width, a degree at least where that is half;
+# so too where no area is known.
+near_area_of_use <- function(crs, middle, margin = 0.5) {
+  area <- crs$area
+  if (is.null(area)) return(TRUE)
+  place <- tryCatch(longitude_latitude(crs, middle[1], middle[2]), error = function(e) NULL)
+  if (is.null(place)) return(TRUE)  # a method that is not available: nothing to say here
+  if (anyNA(place)) return(FALSE)
+  width <- (area$east - area$west) %% 360
+  if (width == 0) width <- 360
+  height <- area$north - area$south
+  off_x <- abs((place[1] - area$west - width / 2 + 180) %% 360 - 180) - width / 2
+  off_y <- abs(place[2] - area$south - height / 2) - height / 2
+  least <- if (margin < 0.5) 0 else 1
+  off_x <= max(least, width * margin) && off_y <= max(least, height * margin)
+}

@@ -1,0 +1,19 @@
+// Measures of shapes on longitude and latitude, whose edges are shortest lines on the ellipsoid (Karney 2013, section
+// 6). Coordinates are degrees; lengths and areas come in the unit of the ellipsoid's semi-major axis.
+#pragma once
+#include "../shapes/store.h"
+#include "geodesic.h"
+
+namespace civic {
+
+// Area of the polygon parts: shells less holes, whatever the rings' direction. A ring encloses its smaller side, or the
+// side of the pole it runs around.
+double ellipsoidal_area(const Geodesic& geodesic, const StoreView& store, int shape);
+
+// Length of the line parts.
+double ellipsoidal_length(const Geodesic& geodesic, const StoreView& store, int shape);
+
+// Length of all rings of the polygon parts.
+double ellipsoidal_perimeter(const Geodesic& geodesic, const StoreView& store, int shape);
+
+}  // namespace civic
