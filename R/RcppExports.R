@@ -53,6 +53,14 @@ core_crs_table <- function() {
     .Call(`_civicatlas_core_crs_table`)
 }
 
+core_transform_points <- function(x, y, from, to) {
+    .Call(`_civicatlas_core_transform_points`, x, y, from, to)
+}
+
+core_plain_loop <- function(x, y) {
+    .Call(`_civicatlas_core_plain_loop`, x, y)
+}
+
 core_read_grid <- function(source, name) {
     .Call(`_civicatlas_core_read_grid`, source, name)
 }

@@ -90,10 +90,9 @@ degrees_extent <- function(x, call) {
   t <- seq(0, 1, length.out = 9)
   x <- c(extent[1] + t * (extent[3] - extent[1]), rep(extent[3], 9), extent[1] + t * (extent[3] - extent[1]), rep(extent[1], 9))
   y <- c(rep(extent[2], 9), extent[2] + t * (extent[4] - extent[2]), rep(extent[4], 9), extent[2] + t * (extent[4] - extent[2]))
-  points <- point_shapes(unname(x), unname(y), crs)
-  moved <- core(core_reproject(handles_of(points), store_of(points), unclass(crs), unclass(geographic_base(crs)), list(), 0), call = call)
-  lon <- moved$store$x + crs$meridian_degrees
-  lat <- moved$store$y
+  moved <- core(core_transform_points(unname(x), unname(y), unclass(crs), unclass(geographic_base(crs))), call = call)
+  lon <- moved$x + crs$meridian_degrees
+  lat <- moved$y
   if (all(is.nan(lon))) fail("crs", c("The layer lies outside the domain of {crs_label(crs)}.", i = "Is the label right?"), call = call)
   lon <- lon[!is.nan(lon)]
   if (diff(range(lon)) > 180) lon <- lon %% 360  # around the antimeridian

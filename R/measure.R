@@ -169,8 +169,8 @@ destination_of <- function(x, azimuth, distance, unit = "m") {
     if (!is.numeric(given) || !length(given) %in% c(1, n)) fail("argument", "{.arg azimuth} and {.arg distance} must be numbers, one or {n}.", call = call)
   }
   to <- core_geodesic_direct(from$x, from$y, rep_len(as.double(azimuth), n), rep_len(distance * length_units[[unit]], n), unclass(from$crs))
-  points <- point_shapes(to$x, to$y, from$crs)
-  if (!same_crs(crs_of(x), from$crs)) points <- shapes_of_core(core_reproject(handles_of(points), store_of(points), unclass(from$crs), unclass(crs_of(x)), list(), 0), crs_of(x))
+  at <- core(core_transform_points(to$x, to$y, unclass(from$crs), unclass(crs_of(x))), call = call)
+  points <- point_shapes(at$x, at$y, crs_of(x))
   record(with_shapes(x, points), x, "destination_of", rlang::current_call(), n, started = started)
 }
 

@@ -59,11 +59,8 @@ place_in_words <- function(place) {
 
 # Longitude from Greenwich and latitude in degrees of one place on a CRS, on its own datum; NA outside its domain.
 longitude_latitude <- function(crs, x, y) {
-  points <- point_shapes(x, y, crs)
-  if (crs$kind == "geographic") return(c(x * crs$unit_size + crs$meridian_degrees, y * crs$unit_size))
-  result <- core_reproject(handles_of(points), store_of(points), unclass(crs), unclass(geographic_base(crs)), list(), 0)
-  if (length(result$lost)) return(c(NA_real_, NA_real_))
-  c(result$store$x[1] + crs$meridian_degrees, result$store$y[1])
+  place <- core_transform_points(x, y, unclass(crs), unclass(geographic_base(crs)))
+  if (is.nan(place$x)) c(NA_real_, NA_real_) else c(place$x + crs$meridian_degrees, place$y)
 }
 
 # Whether a place lies in the CRS's area of use or beside it by a share of its width, a degree at least where that is half;

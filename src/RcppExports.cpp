@@ -154,6 +154,32 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_transform_points
+List core_transform_points(NumericVector x, NumericVector y, List from, List to);
+RcppExport SEXP _civicatlas_core_transform_points(SEXP xSEXP, SEXP ySEXP, SEXP fromSEXP, SEXP toSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type y(ySEXP);
+    Rcpp::traits::input_parameter< List >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< List >::type to(toSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_transform_points(x, y, from, to));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_plain_loop
+double core_plain_loop(NumericVector x, NumericVector y);
+RcppExport SEXP _civicatlas_core_plain_loop(SEXP xSEXP, SEXP ySEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type y(ySEXP);
+    rcpp_result_gen = Rcpp::wrap(core_plain_loop(x, y));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_read_grid
 SEXP core_read_grid(RObject source, std::string name);
 RcppExport SEXP _civicatlas_core_read_grid(SEXP sourceSEXP, SEXP nameSEXP) {
@@ -861,6 +887,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_crs_same", (DL_FUNC) &_civicatlas_core_crs_same, 2},
     {"_civicatlas_core_crs_text", (DL_FUNC) &_civicatlas_core_crs_text, 2},
     {"_civicatlas_core_crs_table", (DL_FUNC) &_civicatlas_core_crs_table, 0},
+    {"_civicatlas_core_transform_points", (DL_FUNC) &_civicatlas_core_transform_points, 4},
+    {"_civicatlas_core_plain_loop", (DL_FUNC) &_civicatlas_core_plain_loop, 2},
     {"_civicatlas_core_read_grid", (DL_FUNC) &_civicatlas_core_read_grid, 2},
     {"_civicatlas_core_grid_systems", (DL_FUNC) &_civicatlas_core_grid_systems, 1},
     {"_civicatlas_core_reproject", (DL_FUNC) &_civicatlas_core_reproject, 6},

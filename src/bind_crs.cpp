@@ -170,6 +170,26 @@ List core_crs_table() {
                       _["datum"] = datum, _["area"] = area, _["box"] = box);
 }
 
+// Coordinates on another CRS; NaN outside a domain.
+// [[Rcpp::export]]
+List core_transform_points(NumericVector x, NumericVector y, List from, List to) {
+  if (x.size() != y.size()) stop("x and y differ in length");
+  const Transform transform(kernel_crs(from), kernel_crs(to));
+  NumericVector to_x = clone(x), to_y = clone(y);
+  transform.apply(to_x.begin(), to_y.begin(), to_x.size());
+  return List::create(_["x"] = to_x, _["y"] = to_y);
+}
+
+// A loop that calls sin, cos, exp and atan2 once for each pair, to measure projections against in benchmarks.
+// [[Rcpp::export]]
+double core_plain_loop(NumericVector x, NumericVector y) {
+  const double *px = x.begin(), *py = y.begin();
+  double sum = 0;
+  for (R_xlen_t i = 0; i < x.size(); ++i)
+    sum += std::sin(px[i]) + std::cos(py[i]) + std::exp(py[i]) + std::atan2(py[i], px[i]);
+  return sum;
+}
+
 using Grid = std::shared_ptr<const GridShift>;
 
 // An NTv2 grid file, kept open for reproject_to().

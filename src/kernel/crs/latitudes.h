@@ -14,26 +14,36 @@ struct SineCosine {
 
 inline SineCosine sine_cosine(double angle) { return {std::sin(angle), std::cos(angle)}; }
 
-// Sum of c[j] sin(2 j angle) for j = 1..6, where c[0] stands for j = 1.
+// Sum of c[j] sin(2 j angle) for j = 1..6, where c[0] stands for j = 1; as sin(2 angle) times a polynomial in
+// cos(2 angle), as sin(j x) is sin(x) times the Chebyshev polynomial U of order j - 1 in cos(x).
 class SineSeries {
  public:
-  explicit SineSeries(const std::array<double, 6>& c) : c_(c) {}
+  explicit SineSeries(const std::array<double, 6>& c)
+      : q_{c[0] - c[2] + c[4], 2 * c[1] - 4 * c[3] + 6 * c[5], 4 * c[2] - 12 * c[4], 8 * c[3] - 32 * c[5], 16 * c[4],
+           32 * c[5]} {}
 
-  // By Clenshaw's rule.
   double operator()(SineCosine angle) const {
-    const double twice = 2 * (angle.cosine - angle.sine) * (angle.cosine + angle.sine);  // 2 cos(2 angle)
-    double u1 = 0, u2 = 0;
-    for (int j = 5; j >= 0; --j) {
-      const double u0 = twice * u1 - u2 + c_[j];
-      u2 = u1;
-      u1 = u0;
-    }
-    return 2 * angle.sine * angle.cosine * u1;
+    const double x = (angle.cosine - angle.sine) * (angle.cosine + angle.sine), x2 = x * x;
+    const double sum = (q_[0] + q_[1] * x) + x2 * ((q_[2] + q_[3] * x) + x2 * (q_[4] + q_[5] * x));
+    return 2 * angle.sine * angle.cosine * sum;
   }
-  const std::array<double, 6>& coefficients() const { return c_; }
+
+  // The same at a complex angle a + i b, from the circular and hyperbolic sines and cosines of its parts doubled. A
+  // real polynomial at a complex place by Knuth's rule, in real numbers.
+  struct Complex {
+    double real, imaginary;
+  };
+  Complex operator()(SineCosine twice_a, double sinh_2b, double cosh_2b) const {
+    const double zr = twice_a.cosine * cosh_2b, zi = -twice_a.sine * sinh_2b;
+    const double u = 2 * zr, v = zr * zr + zi * zi;
+    const double b4 = q_[4] + u * q_[5], b3 = q_[3] + u * b4 - v * q_[5], b2 = q_[2] + u * b3 - v * b4;
+    const double b1 = q_[1] + u * b2 - v * b3, pr = b1 * zr + (q_[0] - v * b2), pi = b1 * zi;
+    const double sr = twice_a.sine * cosh_2b, si = twice_a.cosine * sinh_2b;
+    return {sr * pr - si * pi, sr * pi + si * pr};
+  }
 
  private:
-  std::array<double, 6> c_;
+  std::array<double, 6> q_;
 };
 
 // Sine and cosine of an angle turned a little further.

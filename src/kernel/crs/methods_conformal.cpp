@@ -28,19 +28,10 @@ std::array<double, 6> krueger_beta(double n) {
           std::pow(n, 6) * 20648693. / 638668800};
 }
 
-// Sum of c[j] sin(2 j (a + i b)) for j = 1..6 by Clenshaw's rule, from the sines and cosines of the doubled angle.
-inline Plane complex_sum(const std::array<double, 6>& c, double sin2a, double cos2a, double sinh2b, double cosh2b) {
-  const double kr = 2 * cos2a * cosh2b, ki = -2 * sin2a * sinh2b;  // 2 cos(2 (a + i b))
-  double r1 = 0, i1 = 0, r2 = 0, i2 = 0;
-  for (int j = 5; j >= 0; --j) {
-    const double r0 = kr * r1 - ki * i1 - r2 + c[j], i0 = kr * i1 + ki * r1 - i2;
-    r2 = r1;
-    i2 = i1;
-    r1 = r0;
-    i1 = i0;
-  }
-  const double sr = sin2a * cosh2b, si = cos2a * sinh2b;  // sin(2 (a + i b))
-  return {sr * r1 - si * i1, sr * i1 + si * r1};
+// asinh(s), where c = cosh of it is at hand.
+double area_sine(double s, double c) {
+  const double magnitude = std::fabs(s);
+  return std::copysign(std::log1p(magnitude + s * s / (1 + c)), s);
 }
 
 // The Gauss sphere, on which the conformal latitude at one parallel is exact to the third order: exponent of the
@@ -58,16 +49,14 @@ TransverseMercator::TransverseMercator(const Crs& crs)
 }
 
 Plane TransverseMercator::forward(double longitude, double latitude) const {
-  const SineCosine chi = ellipsoid.conformal.of(sine_cosine(latitude));
-  const double cl = std::cos(longitude), sl = std::sin(longitude);
-  const double x = chi.cosine * cl, h = std::sqrt(chi.sine * chi.sine + x * x);
+  const SineCosine chi = ellipsoid.conformal.of(sine_cosine(latitude)), lambda = sine_cosine(longitude);
+  const double x = chi.cosine * lambda.cosine, r = 1 / std::sqrt(chi.sine * chi.sine + x * x);
   // Sine and cosine of xi, sinh and cosh of eta.
-  const double sx = chi.sine / h, cx = x / h, se = chi.cosine * sl / h, ce = std::sqrt(1 + se * se);
-  const double xi = std::atan2(chi.sine, x), eta = std::asinh(se);
-  if (!(std::fabs(eta) <= krueger_reach) || cl < 0) return no_plane;
-  const Plane add =
-      complex_sum(alpha_.coefficients(), 2 * sx * cx, (cx - sx) * (cx + sx), 2 * se * ce, 1 + 2 * se * se);
-  return {scale_ * (eta + add.y), scale_ * (xi + add.x) - origin_};
+  const double sx = chi.sine * r, cx = x * r, se = chi.cosine * lambda.sine * r, ce = std::sqrt(1 + se * se);
+  const double xi = std::atan2(chi.sine, x), eta = area_sine(se, ce);
+  if (!(std::fabs(eta) <= krueger_reach) || lambda.cosine < 0) return no_plane;
+  const auto add = alpha_({2 * sx * cx, (cx - sx) * (cx + sx)}, 2 * se * ce, 1 + 2 * se * se);
+  return {scale_ * (eta + add.imaginary), scale_ * (xi + add.real) - origin_};
 }
 
 Sphere TransverseMercator::inverse(double x, double y) const {
@@ -75,14 +64,14 @@ Sphere TransverseMercator::inverse(double x, double y) const {
   if (!(std::fabs(eta) <= krueger_reach + 0.01) || std::fabs(xi) > half_turn) return no_sphere;
   const SineCosine sc = sine_cosine(xi);
   const double sh = std::sinh(eta), ch = std::sqrt(1 + sh * sh);
-  const Plane less = complex_sum(beta_.coefficients(), 2 * sc.sine * sc.cosine,
-                                 (sc.cosine - sc.sine) * (sc.cosine + sc.sine), 2 * sh * ch, 1 + 2 * sh * sh);
-  const SineCosine xi0 = turned(sc, -less.x);
-  const double s = std::sinh(eta - less.y), c = xi0.cosine, h = std::hypot(s, c);
+  const auto less =
+      beta_({2 * sc.sine * sc.cosine, (sc.cosine - sc.sine) * (sc.cosine + sc.sine)}, 2 * sh * ch, 1 + 2 * sh * sh);
+  const SineCosine xi0 = turned(sc, -less.real);
+  const double s = std::sinh(eta - less.imaginary), c = xi0.cosine, h2 = s * s + c * c;
   // At a pole every longitude serves, and the central meridian is the one to name.
-  if (h < 1e-15) return {0, std::copysign(quarter_turn, xi0.sine)};
-  const double r = std::hypot(xi0.sine, h);  // cosh of eta
-  return {std::atan2(s, c), ellipsoid.conformal.geodetic({xi0.sine / r, h / r})};
+  if (h2 < 1e-30) return {0, std::copysign(quarter_turn, xi0.sine)};
+  const double r = 1 / std::sqrt(xi0.sine * xi0.sine + h2);  // 1 / cosh of eta
+  return {std::atan2(s, c), ellipsoid.conformal.geodetic({xi0.sine * r, std::sqrt(h2) * r})};
 }
 
 ZonedTransverseMercator::ZonedTransverseMercator(const Crs& crs)

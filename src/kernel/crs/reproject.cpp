@@ -11,7 +11,8 @@
 namespace civic {
 namespace {
 
-constexpr double edge_of_map = 180 - 1e-10;  // degrees from the middle; less than a hundredth of a millimetre
+// Western edge of a map, degrees from its middle: -180 itself is a name of the eastern one. Off by 0.01 mm.
+constexpr double western_edge = -180 + 1e-10;
 
 // Longitude of the middle of a map that ends half a turn from it, in the source's degrees; none for maps without such
 // an edge.
@@ -35,6 +36,18 @@ bool any_crosses(const StoreView& store) {
   return false;
 }
 
+// Lines and polygons that touch the western edge stay on its side.
+void keep_west(StoreBuffer& store) {
+  const StoreView view = store.view();
+  const StoreTarget target = store.target();
+  for (int part = 0; part < static_cast<int>(view.part_types.size()); ++part) {
+    if (view.part_kind(part) == ShapeKind::point) continue;
+    const IndexRange rings = view.rings(part);
+    for (int i = view.ring_vertices[rings.begin]; i < view.ring_vertices[rings.end]; ++i)
+      target.x[i] = std::max(view.x[i], western_edge);
+  }
+}
+
 // Cuts shapes on longitude and latitude half a turn from the middle of a map. `unit`: degrees in a unit of coordinates.
 std::size_t cut_at_edge(StoreBuffer& store, std::vector<int>& handles, double middle, double unit, int missing) {
   double low = HUGE_VAL, high = -HUGE_VAL;
@@ -42,7 +55,7 @@ std::size_t cut_at_edge(StoreBuffer& store, std::vector<int>& handles, double mi
     low = std::min(low, x * unit);
     high = std::max(high, x * unit);
   }
-  const bool within = low > middle - 180 && high < middle + 180;
+  const bool within = low > middle - 180 && high <= middle + 180;
   if (within && !any_crosses(store.view())) return 0;  // the common case
   over_vertices(store, [&](double& x, double&) {
     x = x * unit - middle;
@@ -55,7 +68,8 @@ std::size_t cut_at_edge(StoreBuffer& store, std::vector<int>& handles, double mi
     handles = std::move(cut.handles);
     count = cut.cut + cut.around_pole;
   }
-  over_vertices(store, [&](double& x, double&) { x = (std::clamp(x, -edge_of_map, edge_of_map) + middle) / unit; });
+  keep_west(store);
+  over_vertices(store, [&](double& x, double&) { x = (x + middle) / unit; });
   return count;
 }
 

@@ -8,6 +8,8 @@
 namespace civic {
 namespace {
 
+constexpr double degree = M_PI / 180;
+
 double line_length(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   double sum = 0;
   for (int i = v.begin; i + 1 < v.end; ++i) sum += geodesic.distance({s.x[i], s.y[i]}, {s.x[i + 1], s.y[i + 1]});
@@ -24,27 +26,42 @@ int zero_crossing(double from, double to) {
   return from >= 0 && to < 0 && step < 0 ? -1 : 0;
 }
 
-// Rings far from the equator are summed from their pole, where small ones would else drown in the rounding of the
-// large areas down to the equator.
-bool is_polar(const StoreView& s, IndexRange v) {
-  constexpr double polar_latitude = 45;
-  const double sign = std::copysign(1, s.y[v.begin]);
+constexpr double small_extent = 0.002;  // degrees of latitude, some 220 m
+
+// Whether a ring is so small that the rounding of the large areas between its edges and the equator would count.
+bool is_small(const StoreView& s, IndexRange v) {
   for (int i = v.begin; i < v.end; ++i)
-    if (!(s.y[i] * sign > polar_latitude)) return false;
+    if (std::fabs(s.y[i] - s.y[v.begin]) > small_extent ||
+        std::fabs(std::remainder(s.x[i] - s.x[v.begin], 360.0)) * std::cos(s.y[i] * degree) > small_extent)
+      return false;
   return true;
+}
+
+// On the azimuthal equidistant plane around the first vertex, true to the ground within the square of the ring's size
+// against the Earth's, here some 1e-10.
+double small_ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
+  const GeoPoint centre{s.x[v.begin], s.y[v.begin]};
+  double twice = 0, last_x = 0, last_y = 0;
+  for (int i = v.begin + 1; i < v.end; ++i) {
+    const GeodesicArc line = geodesic.inverse(centre, {s.x[i], s.y[i]});
+    const double x = line.distance * std::sin(line.azimuth1 * degree);
+    const double y = line.distance * std::cos(line.azimuth1 * degree);
+    twice += last_x * y - x * last_y;
+    last_x = x;
+    last_y = y;
+  }
+  return std::fabs(twice) / 2;
 }
 
 double ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   if (v.size() < 4) return 0;
-  const bool polar = is_polar(s, v);
+  if (is_small(s, v)) return small_ring_area(geodesic, s, v);
   long double sum = 0;
   int crossings = 0;
   for (int i = v.begin; i + 1 < v.end; ++i) {
-    const GeodesicArc edge = geodesic.inverse({s.x[i], s.y[i]}, {s.x[i + 1], s.y[i + 1]});
-    sum += polar ? edge.polar_area : edge.area;
+    sum += geodesic.inverse({s.x[i], s.y[i]}, {s.x[i + 1], s.y[i + 1]}).area;
     crossings += zero_crossing(s.x[i], s.x[i + 1]);
   }
-  if (polar) return std::fabs(static_cast<double>(sum));
   const long double half = geodesic.whole_area() / 2;
   if (crossings % 2 != 0) sum += sum < 0 ? half : -half;
   const double area = std::fabs(static_cast<double>(sum));

@@ -22,9 +22,9 @@ constexpr double nan_value = std::numeric_limits<double>::quiet_NaN();
 double squared(double x) { return x * x; }
 
 void normalise(double& s, double& c) {
-  const double r = std::hypot(s, c);
-  s /= r;
-  c /= r;
+  const double r = 1 / std::sqrt(s * s + c * c);
+  s *= r;
+  c *= r;
 }
 
 // Sine and cosine of degrees, exact at the multiples of 90.
@@ -165,7 +165,7 @@ struct Geodesic::Hybrid {
 struct Geodesic::Course {
   double salp1 = 0, calp1 = 0, salp2 = 0, calp2 = 0;
   double distance = 0, reduced = 0, scale12 = 1, scale21 = 1;
-  double somg12 = 0, comg12 = 1, lam_less_omg = 0;
+  double somg12 = 0, comg12 = 1;
   bool meridian = false;
 };
 struct Geodesic::Start {
@@ -342,7 +342,7 @@ Geodesic::Hybrid Geodesic::hybrid(const Reduced& p1, const Reduced& p2, double s
                                   double clam12) const {
   Hybrid h{};
   if (p1.s == 0 && calp1 == 0) calp1 = -tiny;
-  const double salp0 = salp1 * p1.c, calp0 = std::hypot(calp1, salp1 * p1.s);
+  const double salp0 = salp1 * p1.c, calp0 = std::sqrt(squared(calp1) + squared(salp1 * p1.s));
   h.ssig1 = p1.s;
   const double somg1 = salp0 * p1.s, comg1 = calp1 * p1.c;
   h.csig1 = comg1;
@@ -371,37 +371,30 @@ Geodesic::Hybrid Geodesic::hybrid(const Reduced& p1, const Reduced& p2, double s
   return h;
 }
 
-// The part of the area under a line that vanishes on a sphere (Karney 2013, equation 59).
-double Geodesic::area_term(const Reduced& p1, const Reduced& p2, double salp1, double calp1, double calp2) const {
-  const double salp0 = salp1 * p1.c, calp0 = std::hypot(calp1, salp1 * p1.s);
-  if (calp0 == 0 || salp0 == 0) return 0;
-  double ssig1 = p1.s, csig1 = calp1 * p1.c, ssig2 = p2.s, csig2 = calp2 * p2.c;
+// The area between a line and the equator (Karney 2013, equations 58 to 64): the spherical excess on the auxiliary
+// sphere, and a part that vanishes on a sphere.
+double Geodesic::area_under(const Reduced& p1, const Reduced& p2, const Course& line) const {
+  double alp12;
+  if (!line.meridian && line.comg12 > -0.7071 && p2.s - p1.s < 1.75) {
+    const double domg12 = 1 + line.comg12, dbet1 = 1 + p1.c, dbet2 = 1 + p2.c;
+    alp12 = 2 * std::atan2(line.somg12 * (p1.s * dbet2 + p2.s * dbet1), domg12 * (p1.s * p2.s + dbet1 * dbet2));
+  } else {
+    double salp12 = line.salp2 * line.calp1 - line.calp2 * line.salp1;
+    double calp12 = line.calp2 * line.calp1 + line.salp2 * line.salp1;
+    if (salp12 == 0 && calp12 < 0) {
+      salp12 = tiny * line.calp1;
+      calp12 = -1;
+    }
+    alp12 = std::atan2(salp12, calp12);
+  }
+  const double salp0 = line.salp1 * p1.c, calp0 = std::hypot(line.calp1, line.salp1 * p1.s);
+  if (calp0 == 0 || salp0 == 0) return c2_ * alp12;
+  double ssig1 = p1.s, csig1 = line.calp1 * p1.c, ssig2 = p2.s, csig2 = line.calp2 * p2.c;
   normalise(ssig1, csig1);
   normalise(ssig2, csig2);
   const auto k4 = c4(epsilon_of(squared(calp0) * ep2_));
-  return squared(a_) * calp0 * salp0 * e2_ * (cosine_sum(ssig2, csig2, k4) - cosine_sum(ssig1, csig1, k4));
-}
-
-// Spherical excess of the figure between the line and the equator on the auxiliary sphere (equations 63 and 64).
-double Geodesic::equator_excess(const Reduced& p1, const Reduced& p2, const Course& line) const {
-  if (!line.meridian && line.comg12 > -0.7071 && p2.s - p1.s < 1.75) {
-    const double domg12 = 1 + line.comg12, dbet1 = 1 + p1.c, dbet2 = 1 + p2.c;
-    return 2 * std::atan2(line.somg12 * (p1.s * dbet2 + p2.s * dbet1), domg12 * (p1.s * p2.s + dbet1 * dbet2));
-  }
-  double salp12 = line.salp2 * line.calp1 - line.calp2 * line.salp1;
-  double calp12 = line.calp2 * line.calp1 + line.salp2 * line.salp1;
-  if (salp12 == 0 && calp12 < 0) {
-    salp12 = tiny * line.calp1;
-    calp12 = -1;
-  }
-  return std::atan2(salp12, calp12);
-}
-
-// Excess of the triangle of the line and the south pole, which no cancellation spoils near the pole.
-double Geodesic::polar_excess(const Reduced& p1, const Reduced& p2, const Course& line) const {
-  if (line.meridian) return 0;
-  const double product = p1.c / (1 - p1.s) * (p2.c / (1 - p2.s));  // of the tangents of half the sides
-  return 2 * std::atan2(product * line.somg12, 1 + product * line.comg12);
+  return c2_ * alp12 +
+         squared(a_) * calp0 * salp0 * e2_ * (cosine_sum(ssig2, csig2, k4) - cosine_sum(ssig1, csig1, k4));
 }
 
 // Along a meridian; false where that is not the shortest way.
@@ -444,7 +437,6 @@ void Geodesic::solve_short(const Start& first, double lam12, Course& line) const
   const double omg12 = lam12 / (f1_ * first.dnm);
   line.somg12 = std::sin(omg12);
   line.comg12 = std::cos(omg12);
-  line.lam_less_omg = lam12 - omg12;
 }
 
 // By Newton's method for the first azimuth, kept between bounds that always bracket it.
@@ -481,7 +473,7 @@ void Geodesic::solve_by_newton(const Reduced& p1, const Reduced& p2, const Start
     normalise(salp1, calp1);
   }
   const Lengths l = lengths(h.eps, h.sig12, h.ssig1, h.csig1, p1.dn, h.ssig2, h.csig2, p2.dn);
-  line = {salp1, calp1, h.salp2, h.calp2, l.distance, l.reduced, l.scale12, l.scale21, 0, 1, h.domg12, false};
+  line = {salp1, calp1, h.salp2, h.calp2, l.distance, l.reduced, l.scale12, l.scale21, 0, 1, false};
   const SineCosine omg12 = turned({slam12, clam12}, -h.domg12);
   line.somg12 = omg12.sine;
   line.comg12 = omg12.cosine;
@@ -490,7 +482,7 @@ void Geodesic::solve_by_newton(const Reduced& p1, const Reduced& p2, const Start
 GeodesicArc Geodesic::solve(GeoPoint from, GeoPoint to, bool with_area) const {
   if (!(std::fabs(from.latitude) <= 90) || !(std::fabs(to.latitude) <= 90) || !std::isfinite(from.longitude) ||
       !std::isfinite(to.longitude))
-    return {nan_value, nan_value, nan_value, nan_value, nan_value, nan_value, nan_value};
+    return {nan_value, nan_value, nan_value, nan_value, nan_value, nan_value};
 
   // Brought to the case lat1 <= 0, |lat2| <= |lat1|, lon12 >= 0.
   double rest = 0;
@@ -537,11 +529,7 @@ GeodesicArc Geodesic::solve(GeoPoint from, GeoPoint to, bool with_area) const {
   GeodesicArc out{};
   out.distance = line.distance * b_ + 0.0;
   out.reduced_length = line.reduced * b_ + 0.0;
-  if (with_area) {
-    const double term = area_term(p1, p2, line.salp1, line.calp1, line.calp2);
-    out.area = lonsign * latsign * (c2_ * equator_excess(p1, p2, line) + term);
-    out.polar_area = p2.s > 0 ? nan_value : lonsign * (c2_ * (polar_excess(p1, p2, line) + line.lam_less_omg) + term);
-  }
+  if (with_area) out.area = lonsign * latsign * area_under(p1, p2, line);
   if (swapped < 0) {
     std::swap(line.salp1, line.salp2);
     std::swap(line.calp1, line.calp2);

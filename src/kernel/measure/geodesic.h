@@ -18,7 +18,6 @@ struct GeodesicArc {
   double reduced_length;                // distance between two near lines that leave the first point, per radian
   double scale;                         // how far apart two near parallel lines are at the second point (Karney's M12)
   double area;                          // between the line and the equator, positive eastward
-  double polar_area;  // between the line and the pole of its hemisphere, positive eastward; NaN across the equator
 };
 
 struct GeodesicEnd {
@@ -35,7 +34,6 @@ class Geodesic {
   double distance(GeoPoint from, GeoPoint to) const { return solve(from, to, false).distance; }
   GeodesicEnd direct(GeoPoint from, double azimuth, double distance) const;
 
-  double semi_major() const { return a_; }
   double whole_area() const;  // of the ellipsoid
 
  private:
@@ -58,9 +56,7 @@ class Geodesic {
   Hybrid hybrid(const Reduced& p1, const Reduced& p2, double salp1, double calp1, double slam12, double clam12) const;
   Lengths lengths(double eps, double sig12, double ssig1, double csig1, double dn1, double ssig2, double csig2,
                   double dn2) const;
-  double area_term(const Reduced& p1, const Reduced& p2, double salp1, double calp1, double calp2) const;
-  double equator_excess(const Reduced& p1, const Reduced& p2, const Course& line) const;
-  double polar_excess(const Reduced& p1, const Reduced& p2, const Course& line) const;
+  double area_under(const Reduced& p1, const Reduced& p2, const Course& line) const;
   double a3(double eps) const;
   Coefficients c3(double eps) const;
   std::array<double, 6> c4(double eps) const;
