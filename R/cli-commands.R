@@ -67,8 +67,8 @@ reproject_command <- function(inputs, options) {
 measure_command <- function(inputs, options) {
   x <- read_first(inputs[1], options)
   ellipsoidal <- if (options$ellipsoidal) TRUE
-  units <- options[c("area", "length", "perimeter")]
-  if (all(vapply(units, is.null, TRUE))) units <- default_units(x)
+  units <- options[intersect(c("area", "length", "perimeter"), names(options))]
+  if (!length(units)) units <- default_units(x)
   x <- rlang::inject(add_measures(x, !!!units, ellipsoidal = ellipsoidal))
   if (length(inputs) > 1) return(written(x, inputs[2], options))
   table <- attribute_table(x)
@@ -79,6 +79,7 @@ measure_command <- function(inputs, options) {
 # What to measure where nothing is named: areas and perimeters of polygons, lengths of lines.
 default_units <- function(x) {
   kinds <- geometry_type_of(x)
+  if (!any(grepl("polygon|line", kinds))) fail("argument", "The layer has neither polygons nor lines to measure.", call = NULL)
   c(if (any(grepl("polygon", kinds), na.rm = TRUE)) list(area = "m2", perimeter = "m"), if (any(grepl("line", kinds), na.rm = TRUE)) list(length = "m"))
 }
 
@@ -112,6 +113,7 @@ shown_crs <- function(found, options) {
     return(list(text = text))
   }
   if (!options$json) print(found)
+  found$parameters <- as.list(found$parameters)
   c(unclass(found), list(reason = attr(found, "reason"), text = tryCatch(crs_text(found), error = function(e) NULL)))
 }
 
