@@ -206,7 +206,14 @@ class StringMaker {
 
 }  // namespace
 
-SEXP r_column(Column& column, bool* odd) {
+bool fill_strings(const TextColumn& texts, SEXP column) {
+  const std::size_t n = texts.size();
+  StringMaker strings(n);
+  for (std::size_t i = 0; i < n; ++i) SET_STRING_ELT(column, i, texts.missing(i) ? NA_STRING : strings.make(texts[i]));
+  return strings.odd();
+}
+
+SEXP r_column(Column& column) {
   switch (column.type) {
     case ColumnType::logical: {
       LogicalVector out(column.integers.begin(), column.integers.end());
@@ -228,12 +235,8 @@ SEXP r_column(Column& column, bool* odd) {
       return out;
     }
     default: {
-      const std::size_t n = column.texts.size();
-      CharacterVector out(n);
-      StringMaker strings(n);
-      for (std::size_t i = 0; i < n; ++i)
-        SET_STRING_ELT(out, i, column.texts.missing(i) ? NA_STRING : strings.make(column.texts[i]));
-      if (odd) *odd = strings.odd();
+      CharacterVector out(column.texts.size());
+      fill_strings(column.texts, out);
       column.texts = {};
       return out;
     }

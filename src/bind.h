@@ -38,8 +38,10 @@ class SourceFile {
 
 Rcpp::RawVector r_raw(const std::vector<std::uint8_t>& bytes);
 Rcpp::DataFrame r_notices(const civic::Notices& notices);
-// Empties the column. `odd` becomes true where text is beyond ASCII.
-SEXP r_column(civic::Column& column, bool* odd = nullptr);
+// Empties the column.
+SEXP r_column(civic::Column& column);
+// Fills a character vector as long as the texts; whether one of them is beyond ASCII.
+bool fill_strings(const civic::TextColumn& texts, SEXP column);
 Rcpp::List r_columns(std::vector<civic::Column>& columns);  // named, in UTF-8
 std::optional<civic::Box> optional_box(const Rcpp::Nullable<Rcpp::NumericVector>& edges);
 std::vector<civic::Column> kernel_columns(const Rcpp::List& columns);

@@ -152,34 +152,20 @@ List core_read_dbase(SEXP open, IntegerVector fields, Nullable<IntegerVector> ro
   for (const int field : all) (reader.holds_text(field) ? texts : others).push_back(field);
 
   // Strings are R's, and made on this thread alone; the other columns are decoded meanwhile.
-  std::vector<Column> columns = reader.read(texts, records);
+  std::vector<Column> text_columns = reader.read(texts, records);
   auto rest = start_beside([&] { return reader.read(others, records); });
-  List text_columns(texts.size());
-  LogicalVector text_odd(texts.size());
-  unwindProtect([&]() -> SEXP {
-    for (std::size_t i = 0; i < texts.size(); ++i) {
-      bool is_odd = false;
-      text_columns[i] = r_column(columns[i], &is_odd);
-      text_odd[i] = is_odd;
-    }
-    return R_NilValue;
-  });
-  columns = rest.get();
-
   List out(all.size());
   LogicalVector odd(all.size());
-  std::size_t text = 0, other = 0;
-  for (std::size_t i = 0; i < all.size(); ++i) {
-    if (reader.holds_text(all[i])) {
-      out[i] = text_columns[text];
-      odd[i] = text_odd[text++];
-    } else {
-      bool is_odd = false;
-      out[i] = r_column(columns[other], &is_odd);
-      odd[i] = is_odd;
-      columns[other++] = {};
-    }
-  }
+  unwindProtect([&]() -> SEXP {
+    for (std::size_t i = 0; i < all.size(); ++i)
+      if (reader.holds_text(all[i])) out[i] = CharacterVector(records.size());
+    for (std::size_t i = 0, text = 0; i < all.size(); ++i)
+      if (reader.holds_text(all[i])) odd[i] = fill_strings(text_columns[text++].texts, out[i]);
+    return R_NilValue;
+  });
+  std::vector<Column> other_columns = rest.get();
+  for (std::size_t i = 0, other = 0; i < all.size(); ++i)
+    if (!reader.holds_text(all[i])) out[i] = r_column(other_columns[other++]);
   return List::create(_["columns"] = out, _["odd"] = odd, _["notices"] = r_notices(reader.notices()));
 }
 
