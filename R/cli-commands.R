@@ -203,7 +203,8 @@ commands <- function() {
     measure = list(
       summary = "add areas, lengths or perimeters, in units of your choice", arguments = "LAYER [OUTPUT]", inputs = c(1, 2),
       options = c(input_options, output_options, list(
-        option("area", NULL, "unit of an area column: m2, ha, km2, ac, ft2 or mi2"), option("length", NULL, "unit of a length column: m, km, ft, us-ft, mi or nmi"),
+        option("area", NULL, "unit of an area column: m2, ha, km2, ac, ft2 or mi2"),
+        option("length", NULL, "unit of a length column: m, km, ft, us-ft, mi or nmi"),
         option("perimeter", NULL, "unit of a perimeter column"), option("ellipsoidal", FALSE, "measure along the ellipsoid on a projected CRS too")
       )),
       example = "civicatlas measure wards.shp wards-measured.shp --area ha --perimeter km", run = measure_command

@@ -94,7 +94,7 @@ format.crs <- function(x, ...) crs_label(x)
 
 #' @export
 print.crs <- function(x, ...) {
-  row <- function(name, value) if (length(value) && !is.na(value)) cat("  ", formatC(name, width = -12), value, "\n", sep = "")
+  row <- function(name, value) if (length(value) && !is.na(value)) cat("  ", formatC(name, width = -13), value, "\n", sep = "")
   cat("<CRS> ", crs_label(x), "\n", sep = "")
   row("chosen", attr(x, "reason"))
   row("kind", paste0(x$kind, kept_by(x$method)))
@@ -128,7 +128,8 @@ shift_in_words <- function(x) {
   accuracy <- if (x$shift_accuracy > 0) paste0("good to about ", format(x$shift_accuracy), " m")
   grid <- if (isTRUE(x$wants_grid)) "a grid file is better, see reproject_to()"
   if (is.null(x$shift)) return(paste(c("no published shift known", grid), collapse = "; "))
-  shift <- if (any(x$shift != 0)) paste(format(x$shift, trim = TRUE, drop0trailing = TRUE), collapse = ", ") else if (length(accuracy)) "same within its realisation"
+  numbers <- if (any(x$shift != 0)) paste(format(x$shift, trim = TRUE, drop0trailing = TRUE), collapse = ", ")
+  shift <- numbers %||% if (length(accuracy)) "same within its realisation"
   if (!length(c(shift, accuracy, grid))) return(NULL)
   paste(c(shift, accuracy, grid), collapse = "; ")
 }
@@ -138,7 +139,9 @@ method_keeps <- function(method) {
   conformal <- "^(Transverse Mercator|Lambert Conic|Mercator|Polar Ster|Oblique Ster|Stereographic|Hotine|Krovak|Laborde|New Zealand)"
   equal_area <- "Equal|^Bonne|^Sinusoidal|^Mollweide"
   if (is.na(method)) return("")
-  if (grepl(conformal, method)) "angles" else if (grepl(equal_area, method)) "areas" else if (grepl("Equidistant|Cassini|Guam", method)) "some distances" else ""
+  kept <- c(angles = conformal, areas = equal_area, "some distances" = "Equidistant|Cassini|Guam")
+  found <- names(kept)[vapply(kept, grepl, TRUE, x = method)]
+  if (length(found)) found[1] else ""
 }
 kept_by <- function(method) if (nzchar(method_keeps(method))) paste0(", keeps ", method_keeps(method)) else ""
 
@@ -198,4 +201,3 @@ need_crs <- function(x, why, call = rlang::caller_env(2)) {
   if (!is.null(crs_of(x))) return(invisible())
   fail("crs", c("The layer has no CRS, so {why}.", i = "Label it first: {.code declare_crs(x, \"EPSG:\u2026\")}."), call = call)
 }
-

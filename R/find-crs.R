@@ -44,7 +44,7 @@ registry_cache <- new.env(parent = emptyenv())
 registry_table <- function() {
   if (is.null(registry_cache$table)) {
     raw <- core_crs_table()
-    table <- tibble::tibble(code = raw$code, name = raw$name, kind = raw$kind, unit = raw$unit, method = raw$method, datum = raw$datum, area = raw$area, box = raw$box)
+    table <- tibble::as_tibble(raw[c("code", "name", "kind", "unit", "method", "datum", "area", "box")])
     table$method[!nzchar(table$method)] <- NA
     registry_cache$table <- table[!is.na(table$code), ]
     registry_cache$words <- folded(paste(table$code, table$name, table$area, table$method, table$datum)[!is.na(table$code)])
@@ -121,7 +121,8 @@ suggest_crs <- function(x, for_measuring = "area") {
   one_of(for_measuring, c("area", "distance", "shape"), "for_measuring", call = call)
   extent <- degrees_extent(x, call)
   base <- geographic_base(crs_of(as_shapes(x)))
-  place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1], height = extent[4] - extent[2], base = base)
+  place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1],
+                height = extent[4] - extent[2], base = base)
   place$lon <- (place$lon + 180) %% 360 - 180
   found <- switch(for_measuring, area = crs_for_area(place), distance = crs_for_distance(place), shape = crs_for_shape(place))
   attr(found, "reason") <- paste0(attr(found, "reason"), distortion_in_words(found, place))
@@ -213,5 +214,6 @@ distortion_in_words <- function(crs, place) {
 
 share_in_words <- function(share) {
   if (share < 1e-7) return("nothing")
-  if (share < 0.001) paste(format(signif(share * 1e6, 2), scientific = FALSE), "in a million") else paste0(format(signif(share * 100, 2), scientific = FALSE), " %")
+  plain <- function(x) format(signif(x, 2), scientific = FALSE)
+  if (share < 0.001) paste(plain(share * 1e6), "in a million") else paste(plain(share * 100), "%")
 }

@@ -178,7 +178,9 @@ degrees_of_points <- function(x, name, call) {
   shapes <- as_shapes(x, call = call)
   need_crs(shapes, "there is no ellipsoid to measure on", call = call)
   odd <- which(!is.na(shapes) & geometry_type_of(shapes) != "point")
-  if (length(odd)) fail("argument", c("{.arg {name}} must hold points; row {odd[1]} does not.", i = "{.fn centroid_of} makes points of other shapes."), call = call)
+  if (length(odd)) {
+    fail("argument", c("{.arg {name}} must hold points; row {odd[1]} does not.", i = "{.fn centroid_of} makes points of other shapes."), call = call)
+  }
   shapes <- in_degrees(shapes)
   at <- coordinates_of(shapes)
   places <- list(x = rep(NA_real_, length(shapes)), y = rep(NA_real_, length(shapes)), crs = crs_of(shapes))
@@ -207,7 +209,8 @@ distortion_of <- function(x) {
   need_crs(shapes, "nothing is distorted", call = call)
   crs <- crs_of(shapes)
   if (crs$kind != "projected") {
-    fail("crs", c("{crs_label(crs)} is not projected, so that nothing is distorted.", i = "Reproject the layer first; {.fn suggest_crs} names a CRS."), call = call)
+    fail("crs", c("{crs_label(crs)} is not projected, so that nothing is distorted.",
+                  i = "Reproject the layer first; {.fn suggest_crs} names a CRS."), call = call)
   }
   centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)), call = call)
   at <- degrees_of_points(point_shapes(centres$x, centres$y, crs), "x", call)

@@ -34,22 +34,26 @@ cause_beyond_degrees <- function(extent) {
 
 cause_elsewhere <- function(crs, middle, extent) {
   if (is.null(crs$area)) return(NULL)
-  if (crs$kind == "projected" && all(abs(extent[c("xmin", "xmax")]) <= 360) && all(abs(extent[c("ymin", "ymax")]) <= 90)) {
+  fits <- function(middle) near_area_of_use(crs, middle, margin = 0.05)
+  if (crs$kind == "projected" && !beyond_degrees(extent)) {
     return("They look like degrees of longitude and latitude: {.code declare_crs(x, \"EPSG:4326\")} if they are, then {.fn reproject_to}.")
   }
-  fits <- function(middle) near_area_of_use(crs, middle, margin = 0.05)
   if (fits(rev(middle))) return("The axes look swapped: x must be the easting or longitude, y the northing or latitude.")
-  if (crs$kind == "projected") {
-    for (unit in names(foot_sizes)) {
-      if (fits(middle * foot_sizes[[unit]] / crs$unit_size)) return(paste0("They look like ", unit, ", not ", crs$unit, "s: label the layer with the CRS in that unit."))
-    }
-    if (crs$unit_size != 1 && fits(middle / crs$unit_size)) return(paste0("They look like metres, not ", crs$unit, "s: label the layer with the CRS in metres."))
-  }
+  unit <- if (crs$kind == "projected") fitting_unit(crs, middle, fits)
+  if (length(unit)) return(paste0("They look like ", unit, ", not ", unit_plural(crs$unit), ": label the layer with the CRS in that unit."))
   place <- longitude_latitude(crs, middle[1], middle[2])
   area <- if (is.na(crs$area$text)) "its area of use" else paste0("its area of use (", escape(shortened(sub("[.]$", "", crs$area$text), 80)), ")")
   if (anyNA(place)) return(paste0("They lie outside the domain of the CRS, and far from ", area, "."))
   paste0("They lie near ", place_in_words(place), ", far from ", area, ": is the label right?")
 }
+
+# The other unit in which the place would fit, if any.
+fitting_unit <- function(crs, middle, fits) {
+  other <- c(foot_sizes, if (crs$unit_size != 1) c(metres = 1))
+  utils::head(names(other)[vapply(other, function(size) fits(middle * size / crs$unit_size), TRUE)], 1)
+}
+
+unit_plural <- function(unit) if (grepl("foot", unit)) sub("foot", "feet", unit) else paste0(unit, "s")
 
 foot_sizes <- c("feet" = 0.3048, "US survey feet" = 1200 / 3937)
 

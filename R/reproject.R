@@ -90,7 +90,8 @@ tell_steps <- function(result) {
 warn_of_lost <- function(result, to, size) {
   lost <- length(result$lost)
   if (!lost) return(invisible())
-  caution("crs", c("{counted(lost, 'shape')} of {format_count(size)} {cli::qty(lost)}{?reaches/reach} outside the domain of {crs_label(to)} and became missing.",
+  which <- paste(counted(lost, "shape"), "of", format_count(size))
+  caution("crs", c("{which} {cli::qty(lost)}{?reaches/reach} outside the domain of {crs_label(to)} and became missing.",
                    i = "First rows: {utils::head(result$lost, 5)}.", i = "{.fn suggest_crs} names a CRS that holds the whole layer."))
 }
 
