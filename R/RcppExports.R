@@ -217,12 +217,60 @@ core_planar_centroids <- function(handles, store) {
     .Call(`_civicatlas_core_planar_centroids`, handles, store)
 }
 
+core_overlay <- function(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches) {
+    .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches)
+}
+
+core_mask <- function(x_handles, x_store, y_handles, y_store, inside) {
+    .Call(`_civicatlas_core_mask`, x_handles, x_store, y_handles, y_store, inside)
+}
+
+core_dissolve <- function(handles, store, groups) {
+    .Call(`_civicatlas_core_dissolve`, handles, store, groups)
+}
+
+core_repair <- function(handles, store, winding) {
+    .Call(`_civicatlas_core_repair`, handles, store, winding)
+}
+
+core_gaps <- function(handles, store) {
+    .Call(`_civicatlas_core_gaps`, handles, store)
+}
+
+core_overlaps <- function(handles, store) {
+    .Call(`_civicatlas_core_overlaps`, handles, store)
+}
+
+core_close_gaps <- function(handles, store, ranks, tolerance) {
+    .Call(`_civicatlas_core_close_gaps`, handles, store, ranks, tolerance)
+}
+
+core_absorb <- function(handles, store, slivers, classes, largest) {
+    .Call(`_civicatlas_core_absorb`, handles, store, slivers, classes, largest)
+}
+
+core_seal <- function(handles, store, ranks, tolerance) {
+    .Call(`_civicatlas_core_seal`, handles, store, ranks, tolerance)
+}
+
+core_buffer <- function(handles, store, distances, style, crs) {
+    .Call(`_civicatlas_core_buffer`, handles, store, distances, style, crs)
+}
+
 core_related_pairs <- function(x_handles, x_store, y_handles, y_store, relation, distance) {
     .Call(`_civicatlas_core_related_pairs`, x_handles, x_store, y_handles, y_store, relation, distance)
 }
 
 core_count_meeting <- function(point_handles, point_store, polygon_handles, polygon_store, point_rows, polygon_rows) {
     .Call(`_civicatlas_core_count_meeting`, point_handles, point_store, polygon_handles, polygon_store, point_rows, polygon_rows)
+}
+
+core_relations <- function(x_handles, x_store, y_handles, y_store) {
+    .Call(`_civicatlas_core_relations`, x_handles, x_store, y_handles, y_store)
+}
+
+core_check_shapes <- function(handles, store) {
+    .Call(`_civicatlas_core_check_shapes`, handles, store)
 }
 
 core_shapes_from_wkt <- function(texts) {

@@ -675,6 +675,147 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_overlay
+List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x, bool only_y, bool touches);
+RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP bothSEXP, SEXP only_xSEXP, SEXP only_ySEXP, SEXP touchesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    Rcpp::traits::input_parameter< bool >::type both(bothSEXP);
+    Rcpp::traits::input_parameter< bool >::type only_x(only_xSEXP);
+    Rcpp::traits::input_parameter< bool >::type only_y(only_ySEXP);
+    Rcpp::traits::input_parameter< bool >::type touches(touchesSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_overlay(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_mask
+List core_mask(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool inside);
+RcppExport SEXP _civicatlas_core_mask(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP insideSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    Rcpp::traits::input_parameter< bool >::type inside(insideSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_mask(x_handles, x_store, y_handles, y_store, inside));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_dissolve
+List core_dissolve(IntegerVector handles, List store, IntegerVector groups);
+RcppExport SEXP _civicatlas_core_dissolve(SEXP handlesSEXP, SEXP storeSEXP, SEXP groupsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type groups(groupsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_dissolve(handles, store, groups));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_repair
+List core_repair(IntegerVector handles, List store, bool winding);
+RcppExport SEXP _civicatlas_core_repair(SEXP handlesSEXP, SEXP storeSEXP, SEXP windingSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< bool >::type winding(windingSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_repair(handles, store, winding));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_gaps
+List core_gaps(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_gaps(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_gaps(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_overlaps
+List core_overlaps(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_overlaps(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_overlaps(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_close_gaps
+List core_close_gaps(IntegerVector handles, List store, IntegerVector ranks, double tolerance);
+RcppExport SEXP _civicatlas_core_close_gaps(SEXP handlesSEXP, SEXP storeSEXP, SEXP ranksSEXP, SEXP toleranceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type ranks(ranksSEXP);
+    Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_close_gaps(handles, store, ranks, tolerance));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_absorb
+List core_absorb(IntegerVector handles, List store, LogicalVector slivers, IntegerVector classes, bool largest);
+RcppExport SEXP _civicatlas_core_absorb(SEXP handlesSEXP, SEXP storeSEXP, SEXP sliversSEXP, SEXP classesSEXP, SEXP largestSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type slivers(sliversSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type classes(classesSEXP);
+    Rcpp::traits::input_parameter< bool >::type largest(largestSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_absorb(handles, store, slivers, classes, largest));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_seal
+List core_seal(IntegerVector handles, List store, IntegerVector ranks, double tolerance);
+RcppExport SEXP _civicatlas_core_seal(SEXP handlesSEXP, SEXP storeSEXP, SEXP ranksSEXP, SEXP toleranceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type ranks(ranksSEXP);
+    Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_seal(handles, store, ranks, tolerance));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_buffer
+List core_buffer(IntegerVector handles, List store, NumericVector distances, List style, Nullable<List> crs);
+RcppExport SEXP _civicatlas_core_buffer(SEXP handlesSEXP, SEXP storeSEXP, SEXP distancesSEXP, SEXP styleSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type distances(distancesSEXP);
+    Rcpp::traits::input_parameter< List >::type style(styleSEXP);
+    Rcpp::traits::input_parameter< Nullable<List> >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_buffer(handles, store, distances, style, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_related_pairs
 List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, std::string relation, double distance);
 RcppExport SEXP _civicatlas_core_related_pairs(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP relationSEXP, SEXP distanceSEXP) {
@@ -704,6 +845,32 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< IntegerVector >::type point_rows(point_rowsSEXP);
     Rcpp::traits::input_parameter< IntegerVector >::type polygon_rows(polygon_rowsSEXP);
     rcpp_result_gen = Rcpp::wrap(core_count_meeting(point_handles, point_store, polygon_handles, polygon_store, point_rows, polygon_rows));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_relations
+CharacterVector core_relations(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store);
+RcppExport SEXP _civicatlas_core_relations(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_relations(x_handles, x_store, y_handles, y_store));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_check_shapes
+List core_check_shapes(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_check_shapes(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_check_shapes(handles, store));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -928,8 +1095,20 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_geodesic_direct", (DL_FUNC) &_civicatlas_core_geodesic_direct, 5},
     {"_civicatlas_core_distortion", (DL_FUNC) &_civicatlas_core_distortion, 3},
     {"_civicatlas_core_planar_centroids", (DL_FUNC) &_civicatlas_core_planar_centroids, 2},
+    {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 8},
+    {"_civicatlas_core_mask", (DL_FUNC) &_civicatlas_core_mask, 5},
+    {"_civicatlas_core_dissolve", (DL_FUNC) &_civicatlas_core_dissolve, 3},
+    {"_civicatlas_core_repair", (DL_FUNC) &_civicatlas_core_repair, 3},
+    {"_civicatlas_core_gaps", (DL_FUNC) &_civicatlas_core_gaps, 2},
+    {"_civicatlas_core_overlaps", (DL_FUNC) &_civicatlas_core_overlaps, 2},
+    {"_civicatlas_core_close_gaps", (DL_FUNC) &_civicatlas_core_close_gaps, 4},
+    {"_civicatlas_core_absorb", (DL_FUNC) &_civicatlas_core_absorb, 5},
+    {"_civicatlas_core_seal", (DL_FUNC) &_civicatlas_core_seal, 4},
+    {"_civicatlas_core_buffer", (DL_FUNC) &_civicatlas_core_buffer, 5},
     {"_civicatlas_core_related_pairs", (DL_FUNC) &_civicatlas_core_related_pairs, 6},
     {"_civicatlas_core_count_meeting", (DL_FUNC) &_civicatlas_core_count_meeting, 6},
+    {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},
+    {"_civicatlas_core_check_shapes", (DL_FUNC) &_civicatlas_core_check_shapes, 2},
     {"_civicatlas_core_shapes_from_wkt", (DL_FUNC) &_civicatlas_core_shapes_from_wkt, 1},
     {"_civicatlas_core_shapes_from_wkb", (DL_FUNC) &_civicatlas_core_shapes_from_wkb, 1},
     {"_civicatlas_core_wkt", (DL_FUNC) &_civicatlas_core_wkt, 3},

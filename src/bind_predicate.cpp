@@ -1,6 +1,8 @@
 #include "bind.h"
+#include "kernel/parallel.h"
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/relate.h"
+#include "kernel/predicate/validity.h"
 
 using namespace Rcpp;
 using namespace civic;
@@ -32,4 +34,45 @@ int core_count_meeting(IntegerVector point_handles, List point_store, IntegerVec
              Location::outside;
   }
   return count;
+}
+
+// The matrices of pairs of rows, recycled where one side has a single row; NA where a shape is missing.
+// [[Rcpp::export]]
+CharacterVector core_relations(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store) {
+  const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
+  const int n = x.size() == 0 || y.size() == 0 ? 0 : std::max(x.size(), y.size());
+  auto shape_of = [](const ShapeRows& rows, int i) { return rows[rows.size() == 1 ? 0 : i]; };
+  std::vector<std::string> texts(static_cast<std::size_t>(n));
+  parallel_for(texts.size(), 64, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      const int a = shape_of(x, static_cast<int>(i)), b = shape_of(y, static_cast<int>(i));
+      if (a >= 0 && b >= 0) texts[i] = relate(RelatedShape(x.store, a), RelatedShape(y.store, b)).text();
+    }
+  });
+  CharacterVector out(n);
+  for (int i = 0; i < n; ++i)
+    out[i] =
+        texts[static_cast<std::size_t>(i)].empty() ? NA_STRING : Rf_mkChar(texts[static_cast<std::size_t>(i)].c_str());
+  return out;
+}
+
+// What is wrong with each shape, "" for nothing, and where; NA for missing shapes.
+// [[Rcpp::export]]
+List core_check_shapes(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  std::vector<Finding> found(static_cast<std::size_t>(rows.size()));
+  parallel_for(found.size(), 64, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i)
+      if (const int shape = rows[static_cast<int>(i)]; shape >= 0) found[i] = check_shape(rows.store, shape);
+  });
+  CharacterVector problem(rows.size());
+  NumericVector x(rows.size(), NA_REAL), y(rows.size(), NA_REAL);
+  for (int i = 0; i < rows.size(); ++i) {
+    const Finding& f = found[static_cast<std::size_t>(i)];
+    problem[i] = rows[i] < 0 ? NA_STRING : Rf_mkChar(problem_name(f.problem));
+    if (f.problem == Problem::none) continue;
+    x[i] = f.x;
+    y[i] = f.y;
+  }
+  return List::create(_["problem"] = problem, _["x"] = x, _["y"] = y);
 }

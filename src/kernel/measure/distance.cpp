@@ -2,17 +2,14 @@
 
 #include <algorithm>
 #include <cmath>
-#include <memory>
 #include <vector>
 
-#include "../crs/projection.h"
 #include "../predicate/locate.h"
 #include "../predicate/orientation.h"
+#include "local_plane.h"
 
 namespace civic {
 namespace {
-
-constexpr double degree = M_PI / 180;
 
 struct Edge {
   double ax, ay, bx, by;
@@ -113,32 +110,6 @@ NearestPlaces nearest_places(const StoreView& a, int shape_a, const StoreView& b
 
 namespace {
 
-// A shape whose edges are cut along their geodesics into pieces of some length at most, on degrees.
-StoreBuffer in_pieces(const Geodesic& geodesic, const StoreView& s, int shape, double longest) {
-  ShapeBuilder builder;
-  builder.begin_shape(s.types[shape]);
-  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
-    builder.begin_part(s.part_kind(part));
-    for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
-      builder.begin_ring();
-      const IndexRange v = s.vertices(ring);
-      for (int i = v.begin; i < v.end; ++i) {
-        builder.vertex(s.x[i], s.y[i], nan_value, nan_value);
-        if (i + 1 == v.end) continue;
-        const GeoPoint from{s.x[i], s.y[i]};
-        const GeodesicArc edge = geodesic.inverse(from, {s.x[i + 1], s.y[i + 1]});
-        const int pieces = edge.distance > longest ? static_cast<int>(std::ceil(edge.distance / longest)) : 1;
-        for (int k = 1; k < pieces; ++k) {
-          const GeodesicEnd at = geodesic.direct(from, edge.azimuth1, edge.distance * k / pieces);
-          builder.vertex(at.longitude, at.latitude, nan_value, nan_value);
-        }
-      }
-    }
-  }
-  builder.end_shape();
-  return builder.take();
-}
-
 // One edge as a line of its own.
 StoreBuffer line_of(const Edge& e) {
   ShapeBuilder builder;
@@ -149,25 +120,6 @@ StoreBuffer line_of(const Edge& e) {
   builder.vertex(e.bx, e.by, nan_value, nan_value);
   builder.end_shape();
   return builder.take();
-}
-
-std::unique_ptr<Projection> equidistant_around(const Ellipsoid& ellipsoid, GeoPoint middle) {
-  Crs local;
-  local.kind = CrsKind::projected;
-  local.datum.ellipsoid = ellipsoid;
-  local.method = "Azimuthal Equidistant";
-  local.parameters = {{"latitude_of_origin", middle.latitude}, {"central_meridian", middle.longitude}};
-  return make_projection(local);
-}
-
-StoreBuffer projected(const Projection& projection, StoreBuffer shape) {
-  for (double& x : shape.x) x *= degree;
-  for (double& y : shape.y) y *= degree;
-  projection.forward(shape.x.data(), shape.y.data(), shape.x.size());
-  Box box;
-  for (std::size_t i = 0; i < shape.x.size(); ++i) box.add(shape.x[i], shape.y[i]);
-  shape.boxes[0] = box;
-  return shape;
 }
 
 GeoPoint middle_of(const Geodesic& geodesic, GeoPoint a, GeoPoint b) {
@@ -190,21 +142,20 @@ double ellipsoidal_distance(const Ellipsoid& ellipsoid, const Geodesic& geodesic
   constexpr double first_length = 20000, finest_length = 2;
   double longest = first_length * ellipsoid.semi_major / 6378137;
   const double finest = finest_length * ellipsoid.semi_major / 6378137;
-  StoreBuffer one = in_pieces(geodesic, a, shape_a, longest), other = in_pieces(geodesic, b, shape_b, longest);
+  StoreBuffer one = edges_in_pieces(geodesic, a, shape_a, longest),
+              other = edges_in_pieces(geodesic, b, shape_b, longest);
   for (int round = 0; longest > finest; ++round) {
-    const auto projection = equidistant_around(ellipsoid, middle_of(geodesic, from, to));
-    const StoreBuffer p = projected(*projection, one), q = projected(*projection, other);
+    const LocalPlane plane(ellipsoid, middle_of(geodesic, from, to));
+    const StoreBuffer p = plane.of_degrees(one), q = plane.of_degrees(other);
     const Nearest found = nearest(p.view(), 0, q.view(), 0);
     if (found.places.distance == 0) return 0;
-    double x[] = {found.places.ax, found.places.bx}, y[] = {found.places.ay, found.places.by};
-    projection->inverse(x, y, 2);
-    if (std::isnan(x[0]) || std::isnan(x[1])) return nan_value;
-    from = {x[0] / degree, y[0] / degree};
-    to = {x[1] / degree, y[1] / degree};
+    from = plane.to_degrees(found.places.ax, found.places.ay);
+    to = plane.to_degrees(found.places.bx, found.places.by);
+    if (std::isnan(from.longitude) || std::isnan(to.longitude)) return nan_value;
     if (round == 0) continue;
     longest /= 100;
-    one = in_pieces(geodesic, line_of(edges_of(one.view(), 0)[found.edge_a]).view(), 0, longest);
-    other = in_pieces(geodesic, line_of(edges_of(other.view(), 0)[found.edge_b]).view(), 0, longest);
+    one = edges_in_pieces(geodesic, line_of(edges_of(one.view(), 0)[found.edge_a]).view(), 0, longest);
+    other = edges_in_pieces(geodesic, line_of(edges_of(other.view(), 0)[found.edge_b]).view(), 0, longest);
   }
   return geodesic.distance(from, to);
 }

@@ -11,27 +11,38 @@ struct GridPoint {
   friend auto operator<=>(const GridPoint&, const GridPoint&) = default;  // by x, then y
 };
 
-// Side of c against the directed line from a to b: +1 left, -1 right, 0 on it. Exact for coordinates up to 2^53.
+// Side of c against the directed line from a to b: +1 left, -1 right, 0 on it. Exact for coordinates up to 2^61.
 inline int side(GridPoint a, GridPoint b, GridPoint c) {
   using Wide = __int128;
   const Wide left = static_cast<Wide>(b.x - a.x) * (c.y - a.y), right = static_cast<Wide>(b.y - a.y) * (c.x - a.x);
   return left > right ? 1 : left < right ? -1 : 0;
 }
 
+// Input stands on steps of 2^-60 of the largest coordinate, so that vertices keep their digits; places that are
+// computed stand on cells of 2^-52 of it, which doubles hold exactly.
 class Grid {
  public:
-  // The finest whose coordinates up to `largest` are whole numbers of 52 bits.
+  static constexpr std::int64_t cell_steps = 256;
+
   explicit Grid(double largest) {
     int exponent = 0;
     std::frexp(largest, &exponent);
-    cell_ = std::ldexp(1, largest > 0 ? exponent - 52 : 0);
+    step_ = std::ldexp(1, largest > 0 ? exponent - 60 : 0);
   }
-  GridPoint of(double x, double y) const { return {std::llround(x / cell_), std::llround(y / cell_)}; }
-  double coordinate(std::int64_t whole) const { return static_cast<double>(whole) * cell_; }
-  double cell() const { return cell_; }
+  GridPoint of(double x, double y) const { return {std::llround(x / step_), std::llround(y / step_)}; }
+  double coordinate(std::int64_t steps) const { return static_cast<double>(steps) * step_; }
+  double step() const { return step_; }
+  double cell() const { return step_ * cell_steps; }
+
+  // The middle of the cell that a place lies in.
+  static std::int64_t cell_of(std::int64_t steps) {
+    constexpr std::int64_t half = cell_steps / 2;
+    return (steps + half) & ~(cell_steps - 1);
+  }
+  static GridPoint cell_of(GridPoint p) { return {cell_of(p.x), cell_of(p.y)}; }
 
  private:
-  double cell_;
+  double step_;
 };
 
 }  // namespace civic

@@ -52,23 +52,32 @@ std::vector<int> distinct_segments(const std::vector<Segment>& segments) {
   return order;
 }
 
-// The cell of the crossing of two segments that cross in their insides. Extended precision leaves an error of some
-// hundredths of a cell, so that now and then the cell beside is taken; both segments are drawn through it all the same.
-GridPoint crossing_of(GridPoint a, GridPoint b, GridPoint c, GridPoint d) {
-  const long double ux = b.x - a.x, uy = b.y - a.y, vx = d.x - c.x, vy = d.y - c.y;
-  const long double t = ((c.x - a.x) * vy - (c.y - a.y) * vx) / (ux * vy - uy * vx);
-  return {a.x + std::llround(t * ux), a.y + std::llround(t * uy)};
+long double cross(GridPoint u, GridPoint v) {
+  return static_cast<long double>(static_cast<__int128>(u.x) * v.y - static_cast<__int128>(u.y) * v.x);
 }
 
-// Whether the segment from a to b passes the cell around p, its lower and left edges with it (exact, in half cells).
-bool passes_cell(GridPoint a, GridPoint b, GridPoint p) {
-  const std::int64_t x = 2 * p.x, y = 2 * p.y;
-  GridPoint s{2 * a.x, 2 * a.y}, e{2 * b.x, 2 * b.y};
-  if (std::max(s.x, e.x) < x - 1 || std::min(s.x, e.x) >= x + 1 || std::max(s.y, e.y) < y - 1 ||
-      std::min(s.y, e.y) >= y + 1)
+// The cell of the crossing of two segments that cross in their insides, on segments along an axis as far as they say.
+// The quotient's rounding may take the cell beside now and then; both segments are drawn through it all the same.
+GridPoint crossing_of(GridPoint a, GridPoint b, GridPoint c, GridPoint d) {
+  const GridPoint u{b.x - a.x, b.y - a.y}, v{d.x - c.x, d.y - c.y};
+  const long double t = cross({c.x - a.x, c.y - a.y}, v) / cross(u, v);
+  const GridPoint cell = Grid::cell_of(GridPoint{a.x + std::llround(t * static_cast<long double>(u.x)),
+                                                 a.y + std::llround(t * static_cast<long double>(u.y))});
+  return {u.x == 0 ? a.x : v.x == 0 ? c.x : cell.x, u.y == 0 ? a.y : v.y == 0 ? c.y : cell.y};
+}
+
+constexpr std::int64_t half_cell = Grid::cell_steps / 2;
+// Boxes are of doubles, which round steps.
+constexpr double box_slack = 4 * Grid::cell_steps;
+
+// Whether the segment from s to e passes the cell around p, its lower and left edges with it.
+bool passes_cell(GridPoint s, GridPoint e, GridPoint p) {
+  const std::int64_t left = p.x - half_cell, right = p.x + half_cell, bottom = p.y - half_cell, top = p.y + half_cell;
+  if (std::max(s.x, e.x) < left || std::min(s.x, e.x) >= right || std::max(s.y, e.y) < bottom ||
+      std::min(s.y, e.y) >= top)
     return false;
-  const int corners[] = {side(s, e, {x - 1, y - 1}), side(s, e, {x + 1, y - 1}), side(s, e, {x - 1, y + 1}),
-                         side(s, e, {x + 1, y + 1})};
+  const int corners[] = {side(s, e, {left, bottom}), side(s, e, {right, bottom}), side(s, e, {left, top}),
+                         side(s, e, {right, top})};
   const auto [low, high] = std::minmax_element(std::begin(corners), std::end(corners));
   // A line that touches the cell from outside belongs to it at the lower left corner alone.
   return (*low < 0 && *high > 0) || corners[0] == 0;
@@ -79,8 +88,8 @@ class Round {
   explicit Round(const Noded& in)
       : points_(in.points), segments_(in.segments), distinct_(distinct_segments(in.segments)), tree_(boxes()) {}
 
-  // The cells where segments cross, for both of them.
-  std::vector<Stop> crossings() const {
+  // The cells where segments cross, for both of them; a vertex in the cell stands for it.
+  std::vector<Stop> crossings(const RTree& vertices) const {
     return parallel_collect<Stop>(distinct_.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
       for (std::size_t i = begin; i < end; ++i) {
         const auto [a, b] = ends(i);
@@ -88,7 +97,7 @@ class Round {
           if (static_cast<std::size_t>(j) <= i) return;
           const auto [c, d] = ends(static_cast<std::size_t>(j));
           if (side(a, b, c) * side(a, b, d) >= 0 || side(c, d, a) * side(c, d, b) >= 0) return;
-          const GridPoint at = crossing_of(a, b, c, d);
+          const GridPoint at = vertex_at(vertices, crossing_of(a, b, c, d));
           out.push_back({static_cast<int>(i), at});
           out.push_back({j, at});
         });
@@ -97,14 +106,11 @@ class Round {
   }
 
   // The points whose cells segments pass, other than their own ends.
-  std::vector<Stop> passings(const std::vector<GridPoint>& points) const {
-    std::vector<Box> boxes(points.size());
-    for (std::size_t i = 0; i < points.size(); ++i) boxes[i] = box_of(points[i], points[i]);
-    const RTree tree{std::span<const Box>(boxes)};
+  std::vector<Stop> passings(const std::vector<GridPoint>& points, const RTree& tree) const {
     return parallel_collect<Stop>(distinct_.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
       for (std::size_t i = begin; i < end; ++i) {
         const auto [a, b] = ends(i);
-        tree.visit(box_of(a, b).grown(1), [&](int p, const Box&) {
+        tree.visit(box_of(a, b).grown(box_slack), [&](int p, const Box&) {
           const GridPoint at = points[static_cast<std::size_t>(p)];
           if (at != a && at != b && passes_cell(a, b, at)) out.push_back({static_cast<int>(i), at});
         });
@@ -125,7 +131,8 @@ class Round {
       for (; s < stops.size() && stops[s].segment == static_cast<int>(i); ++s) {
         const auto [a, b] = ends(i);
         if (stops[s].at == a || stops[s].at == b) continue;
-        if (static_cast<int>(chain.size()) > chain_start[i] && points[static_cast<std::size_t>(chain.back())] == stops[s].at)
+        if (static_cast<int>(chain.size()) > chain_start[i] &&
+            points[static_cast<std::size_t>(chain.back())] == stops[s].at)
           continue;
         points.push_back(stops[s].at);
         chain.push_back(static_cast<int>(points.size()) - 1);
@@ -139,6 +146,14 @@ class Round {
   struct Ends {
     GridPoint a, b;
   };
+  GridPoint vertex_at(const RTree& vertices, GridPoint at) const {
+    GridPoint first = at;
+    vertices.visit(box_of(at, at).grown(box_slack), [&](int v, const Box&) {
+      const GridPoint p = points_[static_cast<std::size_t>(v)];
+      if (Grid::cell_of(p) == Grid::cell_of(at) && (first == at || p < first)) first = p;
+    });
+    return first;
+  }
   Ends ends(std::size_t i) const {
     const Segment& s = segments_[static_cast<std::size_t>(distinct_[i])];
     return {points_[static_cast<std::size_t>(s.from)], points_[static_cast<std::size_t>(s.to)]};
@@ -201,6 +216,12 @@ class Round {
   RTree tree_;
 };
 
+RTree tree_of(const std::vector<GridPoint>& points) {
+  std::vector<Box> boxes(points.size());
+  for (std::size_t i = 0; i < points.size(); ++i) boxes[i] = box_of(points[i], points[i]);
+  return RTree{std::span<const Box>(boxes)};
+}
+
 std::vector<GridPoint> with_stops(const std::vector<GridPoint>& points, const std::vector<Stop>& stops) {
   std::vector<GridPoint> all = points;
   for (const Stop& stop : stops) all.push_back(stop.at);
@@ -211,16 +232,31 @@ std::vector<GridPoint> with_stops(const std::vector<GridPoint>& points, const st
 
 }  // namespace
 
+int Noded::place(GridPoint point) const {
+  auto at = std::lower_bound(points.begin(), points.end(), point);
+  if (at == points.end() || *at != point) at = std::lower_bound(points.begin(), points.end(), Grid::cell_of(point));
+  return static_cast<int>(at - points.begin());
+}
+
 Noded node(const std::vector<GridPoint>& points, const std::vector<Segment>& segments) {
+  // The proof that rounds come to an end holds for points that all stand in the middle of their cells.
+  constexpr int rounds_before_cells = 16;
   Noded noded = settled(points, segments);
   // Each round leaves segments on the grid; the last one finds nothing to do, which is the proof that none cross.
-  for (;;) {
+  for (int rounds = 1;; ++rounds) {
     const Round round(noded);
-    std::vector<Stop> stops = round.crossings();
-    const std::vector<Stop> passings = round.passings(with_stops(noded.points, stops));
+    const RTree vertices = tree_of(noded.points);
+    std::vector<Stop> stops = round.crossings(vertices);
+    const std::vector<GridPoint> all = with_stops(noded.points, stops);
+    const std::vector<Stop> passings =
+        stops.empty() ? round.passings(all, vertices) : round.passings(all, tree_of(all));
     stops.insert(stops.end(), passings.begin(), passings.end());
     if (stops.empty()) return noded;
     noded = round.drawn(std::move(stops));
+    if (rounds == rounds_before_cells) {
+      for (GridPoint& p : noded.points) p = Grid::cell_of(p);
+      noded = settled(noded.points, noded.segments);
+    }
   }
 }
 

@@ -32,75 +32,131 @@ double largest_coordinate(std::span<const ShapeRows> layers) {
 // Whether direction d lies in the upper half of the plane, the positive x axis with it.
 bool is_upper(GridPoint d) { return d.y > 0 || (d.y == 0 && d.x > 0); }
 
+bool by_node(const Belonging& a, const Belonging& b) { return std::tie(a.cell, a.region) < std::tie(b.cell, b.region); }
+
 GridPoint direction(GridPoint from, GridPoint to) { return {to.x - from.x, to.y - from.y}; }
 
 }  // namespace
 
 Arrangement::Arrangement(std::span<const ShapeRows> layers, FillRule rule)
     : rule_(rule), grid_(largest_coordinate(layers)) {
-  Noded noded = collect(layers);
-  points_ = std::move(noded.points);
-  merge_edges(noded.segments);
+  collect(layers);
   sort_around_nodes();
   trace_cycles();
   link_cycles();
   cover_faces();
 }
 
-Noded Arrangement::collect(std::span<const ShapeRows> layers) {
+void Arrangement::collect(std::span<const ShapeRows> layers) {
   std::vector<GridPoint> points;
-  std::vector<Segment> segments;
+  std::vector<Segment> segments;  // of polygons with source 2 feature, of lines with 2 feature + 1
   int feature = 0;
   for (const ShapeRows& rows : layers)
     for (int row = 0; row < rows.size(); ++row, ++feature) {
       if (rows[row] < 0) continue;
       const StoreView& s = rows.store;
-      const IndexRange parts = s.parts(rows[row]);
-      for (int part = parts.begin; part < parts.end; ++part) {
-        if (s.part_kind(part) != ShapeKind::polygon) continue;
+      for (int part = s.parts(rows[row]).begin; part < s.parts(rows[row]).end; ++part) {
+        const bool closed = s.part_kind(part) == ShapeKind::polygon;
         for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
           const IndexRange v = s.vertices(ring);
           const int first = static_cast<int>(points.size());
           for (int i = v.begin; i < v.end; ++i) points.push_back(grid_.of(s.x[i], s.y[i]));
-          for (int i = 0; i + 1 < v.size(); ++i) segments.push_back({first + i, first + i + 1, feature});
+          for (int i = 0; i + 1 < v.size(); ++i)
+            segments.push_back({first + i, first + i + 1, 2 * feature + (closed ? 0 : 1)});
           // An open ring is closed.
-          if (v.size() > 1) segments.push_back({first + v.size() - 1, first, feature});
+          if (closed && v.size() > 1) segments.push_back({first + v.size() - 1, first, 2 * feature});
         }
       }
     }
-  return node(points, segments);
+  Noded noded = node(points, segments);
+  merge_edges(noded.segments);
+  place_vertices(layers, noded);
+  points_ = std::move(noded.points);
 }
 
-// Segments of equal ends become one edge that remembers which features' borders run along it, and how often.
+namespace {
+
+// Coordinates between steps, to go back to them.
+class ExactCoordinates {
+ public:
+  explicit ExactCoordinates(const Grid& grid) : grid_(grid) {}
+  void note(double value, std::int64_t steps) {
+    if (grid_.coordinate(steps) != value) known_.push_back({steps, value});
+  }
+  void sort() { std::sort(known_.begin(), known_.end()); }
+  double of(std::int64_t steps) const {
+    const auto at = std::lower_bound(known_.begin(), known_.end(), std::pair(steps, -HUGE_VAL));
+    return at != known_.end() && at->first == steps ? at->second : grid_.coordinate(steps);
+  }
+
+ private:
+  const Grid& grid_;
+  std::vector<std::pair<std::int64_t, double>> known_;
+};
+
+}  // namespace
+
+// Nodes have the coordinates of the vertices they come from, to the last bit; and points find their nodes.
+void Arrangement::place_vertices(std::span<const ShapeRows> layers, const Noded& noded) {
+  ExactCoordinates exact_x(grid_), exact_y(grid_);
+  int feature = 0;
+  for (const ShapeRows& rows : layers)
+    for (int row = 0; row < rows.size(); ++row, ++feature) {
+      if (rows[row] < 0) continue;
+      const StoreView& s = rows.store;
+      for (int part = s.parts(rows[row]).begin; part < s.parts(rows[row]).end; ++part) {
+        const IndexRange rings = s.rings(part);
+        for (int i = s.ring_vertices[rings.begin]; i < s.ring_vertices[rings.end]; ++i) {
+          const GridPoint p = grid_.of(s.x[i], s.y[i]);
+          exact_x.note(s.x[i], p.x);
+          exact_y.note(s.y[i], p.y);
+          if (s.part_kind(part) == ShapeKind::point) point_features_.push_back({feature, noded.place(p)});
+        }
+      }
+    }
+  exact_x.sort();
+  exact_y.sort();
+  for (const GridPoint p : noded.points) {
+    x_.push_back(exact_x.of(p.x));
+    y_.push_back(exact_y.of(p.y));
+  }
+  std::sort(point_features_.begin(), point_features_.end(), by_node);
+  point_features_.erase(std::unique(point_features_.begin(), point_features_.end()), point_features_.end());
+}
+
+// Segments of equal ends become one edge that remembers which features' borders or lines run along it, and how often.
 void Arrangement::merge_edges(const std::vector<Segment>& segments) {
   struct Side {
-    int from, to, feature, count;
+    int from, to, source, count;
   };
   std::vector<Side> sides;
   sides.reserve(segments.size());
   for (const Segment& s : segments)
     sides.push_back(s.from < s.to ? Side{s.from, s.to, s.source, 1} : Side{s.to, s.from, s.source, -1});
   std::sort(sides.begin(), sides.end(), [](const Side& a, const Side& b) {
-    return std::tie(a.from, a.to, a.feature) < std::tie(b.from, b.to, b.feature);
+    return std::tie(a.from, a.to, a.source) < std::tie(b.from, b.to, b.source);
   });
   crossing_start_ = {0};
+  running_start_ = {0};
   for (std::size_t i = 0; i < sides.size();) {
     const Side& first = sides[i];
-    const std::size_t before = crossings_.size();
+    const std::size_t before = crossings_.size() + runnings_.size();
     while (i < sides.size() && sides[i].from == first.from && sides[i].to == first.to) {
-      const int feature = sides[i].feature;
-      int signed_count = 0, count = 0;
-      for (; i < sides.size() && sides[i].from == first.from && sides[i].to == first.to && sides[i].feature == feature;
-           ++i) {
-        signed_count += sides[i].count;
-        ++count;
+      const int source = sides[i].source;
+      int sum = 0, count = 0;
+      for (; i < sides.size() && sides[i].from == first.from && sides[i].to == first.to && sides[i].source == source;
+           ++i, ++count)
+        sum += sides[i].count;
+      if (source % 2 == 1) {
+        runnings_.push_back({source / 2, sum});
+      } else if (const int kept = rule_ == FillRule::even_odd ? count % 2 : sum; kept != 0) {
+        crossings_.push_back({source / 2, kept});
       }
-      const int kept = rule_ == FillRule::even_odd ? count % 2 : signed_count;
-      if (kept != 0) crossings_.push_back({feature, kept});
     }
-    if (crossings_.size() == before) continue;  // borders that cancel, such as a spike
+    if (crossings_.size() + runnings_.size() == before) continue;  // borders that cancel, such as a spike
     edges_.push_back({first.from, first.to, -1, -1});
     crossing_start_.push_back(static_cast<int>(crossings_.size()));
+    running_start_.push_back(static_cast<int>(runnings_.size()));
   }
 }
 
@@ -129,7 +185,8 @@ void Arrangement::sort_around_nodes() {
   });
 }
 
-// The walk along the border of a face that lies on the left: at each node the next half-edge clockwise from the way back.
+// The walk along the border of a face that lies on the left: at each node the next half-edge clockwise from the way
+// back.
 void Arrangement::trace_cycles() {
   cycle_.assign(around_.size(), -1);
   areas_.clear();
@@ -167,7 +224,7 @@ class EdgeBelow {
   int operator()(int node) const {
     const GridPoint p = points_[node];
     const double x = static_cast<double>(p.x), y = static_cast<double>(p.y);
-    for (double reach = (high_ - low_) / 1024 + 2;; reach *= 8) {
+    for (double reach = (high_ - low_) / 1024 + 4 * slack;; reach *= 8) {
       int best = -1;
       tree_.visit({x, y - reach, x, y}, [&](int e, const Box&) {
         const Arrangement::Edge& edge = edges_[e];
@@ -175,8 +232,8 @@ class EdgeBelow {
         if (side(points_[edge.from], points_[edge.to], p) > 0 && (best < 0 || is_above(e, best))) best = e;
       });
       // Another edge may lie between the best and the point only within the reach.
-      if (best >= 0 && height_at(best, x) > y - reach + 1) return best;
-      if (y - reach < low_ - 1) return best;
+      if (best >= 0 && height_at(best, x) > y - reach + slack) return best;
+      if (y - reach < low_ - slack) return best;
     }
   }
 
@@ -212,6 +269,7 @@ class EdgeBelow {
   const std::vector<Arrangement::Edge>& edges_;
   RTree tree_;
   double low_ = HUGE_VAL, high_ = -HUGE_VAL;
+  static constexpr double slack = 4 * Grid::cell_steps;  // doubles round steps
 };
 
 // Sets of things joined pairwise.
@@ -230,29 +288,51 @@ class DisjointSets {
 
 }  // namespace
 
-// A connected group of edges has one cycle around it, with the group on its right: a hole in the face around, which is
-// found from the leftmost node of the group.
+// Each connected group of edges has one cycle around it, with the group on its right. It sets out from the group's
+// leftmost node by the half-edge that has nothing on its left.
+std::vector<int> Arrangement::surrounding_cycles() const {
+  DisjointSets groups(points_.size());
+  for (const Edge& e : edges_) groups.join(e.from, e.to);
+  std::vector<char> seen(points_.size(), 0);
+  std::vector<int> halves;
+  for (int n = 0; n < nodes(); ++n) {
+    const auto out = around(n);
+    if (out.empty() || seen[groups.find(n)]) continue;
+    seen[groups.find(n)] = 1;
+    int last = out.back();
+    for (const int half : out)
+      if (is_upper(direction(points_[n], points_[target(half)]))) last = half;
+    halves.push_back(last);
+  }
+  return halves;
+}
+
+// The cycle around a group is a hole in the face around it, which is found from the group's leftmost node.
 void Arrangement::link_cycles() {
   const int outside = static_cast<int>(areas_.size());
   DisjointSets faces(areas_.size() + 1);
-  std::vector<int> leftmost(areas_.size(), -1);
-  for (int half = 0; half < static_cast<int>(cycle_.size()); ++half) {
-    int& node = leftmost[cycle_[half]];
-    if (node < 0 || origin(half) < node) node = origin(half);
-  }
-  std::vector<int> around;  // cycles with the group on their right
-  for (int cycle = 0; cycle < outside; ++cycle)
-    if (areas_[cycle] < 0) around.push_back(cycle);
-  if (around.size() == 1) {
-    faces.join(around[0], outside);
-  } else if (!around.empty()) {
+  const std::vector<int> around_groups = surrounding_cycles();
+  for (const Belonging& p : point_features_)
+    if (around(p.cell).empty() && (lone_.empty() || lone_.back().node != p.cell)) lone_.push_back({p.cell, outside});
+  if (around_groups.size() == 1) faces.join(cycle_[around_groups[0]], outside);
+  if (around_groups.size() > 1 || (!lone_.empty() && !edges_.empty())) {
     const EdgeBelow below(points_, edges_);
-    std::vector<int> found(around.size());
-    parallel_for(around.size(), 64, [&](std::size_t begin, std::size_t end) {
-      for (std::size_t i = begin; i < end; ++i) found[i] = below(leftmost[around[i]]);
-    });
-    for (std::size_t i = 0; i < around.size(); ++i)
-      faces.join(around[i], found[i] < 0 ? outside : cycle_[2 * found[i]]);
+    auto cycles_below = [&](std::size_t n, const auto& node) {
+      std::vector<int> found(n);
+      parallel_for(n, 64, [&](std::size_t begin, std::size_t end) {
+        for (std::size_t i = begin; i < end; ++i) {
+          const int edge = below(node(i));
+          found[i] = edge < 0 ? outside : cycle_[2 * edge];
+        }
+      });
+      return found;
+    };
+    if (around_groups.size() > 1) {
+      const auto found = cycles_below(around_groups.size(), [&](std::size_t i) { return origin(around_groups[i]); });
+      for (std::size_t i = 0; i < found.size(); ++i) faces.join(cycle_[around_groups[i]], found[i]);
+    }
+    const auto found = cycles_below(lone_.size(), [&](std::size_t i) { return lone_[i].node; });
+    for (std::size_t i = 0; i < found.size(); ++i) lone_[i].face = found[i];
   }
 
   // Faces numbered on, the outside first.
@@ -269,6 +349,7 @@ void Arrangement::link_cycles() {
     areas[face] += areas_[cycle];
   }
   for (int& cycle : cycle_) cycle = number[faces.find(cycle)];
+  for (Lone& point : lone_) point.face = number[faces.find(point.face)];
   areas_ = std::move(areas);
   for (std::size_t e = 0; e < edges_.size(); ++e) {
     edges_[e].left = cycle_[2 * e];
@@ -326,9 +407,56 @@ void Arrangement::cover_faces() {
   }
   cover_start_ = {0};
   for (const auto& cover : covers) {
-    for (const Crossing& c : cover) cover_.push_back(c.feature);
+    for (const Crossing& c : cover)
+      if (rule_ != FillRule::positive || c.count > 0) cover_.push_back(c.feature);
     cover_start_.push_back(static_cast<int>(cover_.size()));
   }
+}
+
+namespace {
+
+void sort_once(std::vector<int>& features) {
+  std::sort(features.begin(), features.end());
+  features.erase(std::unique(features.begin(), features.end()), features.end());
+}
+
+}  // namespace
+
+void Arrangement::edge_features(int edge, std::vector<int>& features) const {
+  features.clear();
+  for (const int face : {edges_[edge].left, edges_[edge].right})
+    features.insert(features.end(), cover(face).begin(), cover(face).end());
+  for (const Running& line : lines(edge)) features.push_back(line.feature);
+  sort_once(features);
+}
+
+void Arrangement::node_features(int node, std::vector<int>& features) const {
+  features.clear();
+  for (const int half : around(node)) {
+    const auto here = cover(cycle_[half]);
+    features.insert(features.end(), here.begin(), here.end());
+    for (const Running& line : lines(half >> 1)) features.push_back(line.feature);
+  }
+  auto at = std::lower_bound(point_features_.begin(), point_features_.end(), node,
+                             [](const Belonging& p, int n) { return p.cell < n; });
+  for (; at != point_features_.end() && at->cell == node; ++at) features.push_back(static_cast<int>(at->region));
+  if (around(node).empty()) {
+    const auto lone =
+        std::lower_bound(lone_.begin(), lone_.end(), node, [](const auto& p, int n) { return p.node < n; });
+    if (lone != lone_.end() && lone->node == node) {
+      const auto here = cover(lone->face);
+      features.insert(features.end(), here.begin(), here.end());
+    }
+  }
+  sort_once(features);
+}
+
+bool Arrangement::is_point(int node, int feature) const {
+  return std::binary_search(point_features_.begin(), point_features_.end(), Belonging{feature, node}, by_node);
+}
+
+double Arrangement::length(int e) const {
+  return std::hypot(x_[edges_[e].to] - x_[edges_[e].from], y_[edges_[e].to] - y_[edges_[e].from]);
 }
 
 }  // namespace civic

@@ -1,5 +1,5 @@
-// The plane cut up by the borders of layers of polygons: nodes, edges and faces, and which features cover each face. All
-// overlays are unions of its faces, so that their borders are the same wherever they meet.
+// The plane cut up by layers of shapes: faces, edges and nodes, and which features each of them belongs to. Every
+// overlay is a union of such cells, so that its pieces are the same wherever they meet.
 #pragma once
 #include <span>
 #include <vector>
@@ -9,69 +9,106 @@
 
 namespace civic {
 
-enum class FillRule { even_odd, nonzero };
+// Where a polygon is inside: what an odd number of rings encloses, what rings run around, or run around more often
+// counter-clockwise than clockwise.
+enum class FillRule { even_odd, nonzero, positive };
+
+// A cell of the arrangement that belongs to a region, by the region's key.
+struct Belonging {
+  std::int64_t region;
+  int cell;
+  friend auto operator<=>(const Belonging&, const Belonging&) = default;
+};
+
+// The cells of regions. An edge of a face and an end of an edge need not be named.
+struct RegionCells {
+  std::vector<Belonging> faces, edges, nodes;
+};
 
 class Arrangement {
  public:
-  // The polygons of several layers, whose rows are numbered on: the features. Other parts are left out. Invalid polygons
-  // are taken by the rule. Throws FormatError where a coordinate is not finite.
+  // The shapes of several layers, whose rows are numbered on: the features. Polygons are taken by the rule. Throws
+  // FormatError where a coordinate is not finite.
   Arrangement(std::span<const ShapeRows> layers, FillRule rule);
 
   int faces() const { return static_cast<int>(cover_start_.size()) - 1; }
-  // The features that cover a face, ascending. Face 0 is the outside.
-  std::span<const int> cover(int face) const {
-    return {cover_.data() + cover_start_[face], static_cast<std::size_t>(cover_start_[face + 1] - cover_start_[face])};
-  }
+  int edges() const { return static_cast<int>(edges_.size()); }
+  int nodes() const { return static_cast<int>(points_.size()); }
+
+  // The features whose polygons cover a face, ascending. Face 0 is the outside.
+  std::span<const int> cover(int face) const { return slice(cover_, cover_start_, face); }
+  // A feature whose lines run along an edge, and how much more often from its left end than from its right one.
+  struct Running {
+    int feature, count;
+  };
+  std::span<const Running> lines(int edge) const { return slice(runnings_, running_start_, edge); }
+  // The features that hold an edge or a node, borders with them, ascending.
+  void edge_features(int edge, std::vector<int>& features) const;
+  void node_features(int node, std::vector<int>& features) const;
+
+  // The features' points: feature in `region`, node in `cell`; by node.
+  std::span<const Belonging> points() const { return point_features_; }
+  bool is_point(int node, int feature) const;
+
+  // The regions as valid shapes, one for each key that occurs, ascending; keys are written to `keys`. Regions may
+  // overlap. Of a region's cells those that lie on the border of others of it are taken once.
+  StoreBuffer shapes(RegionCells cells, std::vector<std::int64_t>& keys) const;
+
+  // Area of a face, infinite outside.
+  double area(int face) const { return areas_[face] * grid_.step() * grid_.step() / 2; }
   double cell() const { return grid_.cell(); }
 
-  // A face that belongs to a region, by the region's key.
-  struct Belonging {
-    std::int64_t region;
-    int face;
-  };
-  // The regions as valid polygons, one shape for each key that occurs, ascending; keys are written to `keys`. Regions may
-  // overlap.
-  StoreBuffer regions(std::vector<Belonging> belongings, std::vector<std::int64_t>& keys) const;
-
-  // Twice the area of a face in cells, exact but for the conversion; infinite outside.
-  double area(int face) const { return areas_[face]; }
-
-  // Edges between two faces, for those who look at borders.
   struct Edge {
     int from, to;     // nodes, from the left one to the right one
     int left, right;  // faces
   };
-  const std::vector<Edge>& edges() const { return edges_; }
-  std::span<const GridPoint> nodes() const { return points_; }
-  double x(int node) const { return grid_.coordinate(points_[node].x); }
-  double y(int node) const { return grid_.coordinate(points_[node].y); }
+  const Edge& edge(int e) const { return edges_[e]; }
+  double length(int e) const;
+  GridPoint point(int node) const { return points_[node]; }
+  double x(int node) const { return x_[node]; }
+  double y(int node) const { return y_[node]; }
+  // Half-edge 2 e runs along edge e, 2 e + 1 back; those out of a node come counter-clockwise.
+  std::span<const int> around(int node) const { return slice(around_, around_start_, node); }
 
  private:
   struct Crossing {  // what stepping over an edge from right to left changes
     int feature, count;
   };
-  Noded collect(std::span<const ShapeRows> layers);
+  template <class T>
+  static std::span<const T> slice(const std::vector<T>& all, const std::vector<int>& start, int i) {
+    return {all.data() + start[i], static_cast<std::size_t>(start[i + 1] - start[i])};
+  }
+  void collect(std::span<const ShapeRows> layers);
+  void place_vertices(std::span<const ShapeRows> layers, const Noded& noded);
   void merge_edges(const std::vector<Segment>& segments);
   void sort_around_nodes();
   void trace_cycles();
   void link_cycles();
+  std::vector<int> surrounding_cycles() const;
   void cover_faces();
 
-  // Half-edge 2 e runs along edge e, 2 e + 1 back.
   int origin(int half) const { return half & 1 ? edges_[half >> 1].to : edges_[half >> 1].from; }
   int target(int half) const { return origin(half ^ 1); }
 
   FillRule rule_;
   Grid grid_;
-  std::vector<GridPoint> points_;
+  std::vector<GridPoint> points_;  // ascending by x, then y
+  std::vector<double> x_, y_;
   std::vector<Edge> edges_;
   std::vector<int> crossing_start_;
   std::vector<Crossing> crossings_;
-  std::vector<int> around_start_, around_;  // half-edges out of each node, counter-clockwise
+  std::vector<int> running_start_;
+  std::vector<Running> runnings_;
+  std::vector<Belonging> point_features_;
+  std::vector<int> around_start_, around_;  // half-edges out of each node
   std::vector<int> place_;                  // of each half-edge among those out of its origin
   std::vector<int> cycle_;                  // of each half-edge, then its face
   std::vector<int> cover_start_, cover_;
-  std::vector<double> areas_;
+  std::vector<double> areas_;  // twice, in steps
+  struct Lone {
+    int node, face;
+  };
+  std::vector<Lone> lone_;  // the points' nodes without edges, ascending
   friend class RegionTracer;
 };
 

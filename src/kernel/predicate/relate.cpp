@@ -5,6 +5,7 @@
 
 #include "../error.h"
 #include "../index/rtree.h"
+#include "../measure/distance.h"
 #include "../parallel.h"
 #include "locate.h"
 
@@ -17,6 +18,39 @@ Relation parse_relation(const std::string& name) {
   for (std::size_t i = 0; i < names.size(); ++i)
     if (name == names[i]) return static_cast<Relation>(i);
   throw ArgumentError("unknown relation \"" + name + "\"");
+}
+
+bool holds(Relation relation, const RelationMatrix& m, int dimension_x, int dimension_y) {
+  constexpr Where in = Where::interior, border = Where::boundary, out = Where::exterior;
+  const bool beyond_y = m.at(in, out) >= 0 || m.at(border, out) >= 0,
+             beyond_x = m.at(out, in) >= 0 || m.at(out, border) >= 0;
+  const int inner = m.at(in, in);
+  switch (relation) {
+    case Relation::intersects:
+      return m.meets();
+    case Relation::disjoint:
+      return !m.meets() && dimension_x >= 0 && dimension_y >= 0;
+    case Relation::within:
+      return inner >= 0 && !beyond_y;
+    case Relation::contains:
+      return inner >= 0 && !beyond_x;
+    case Relation::covered_by:
+      return m.meets() && !beyond_y;
+    case Relation::covers:
+      return m.meets() && !beyond_x;
+    case Relation::equals:
+      return m.meets() && !beyond_x && !beyond_y;
+    case Relation::touches:
+      return inner < 0 && m.meets();
+    case Relation::crosses:
+      if (dimension_x == 1 && dimension_y == 1) return inner == 0;
+      if (dimension_x < dimension_y) return inner >= 0 && m.at(in, out) >= 0;
+      return dimension_x > dimension_y && inner >= 0 && m.at(out, in) >= 0;
+    case Relation::overlaps:
+      return dimension_x == dimension_y && inner == dimension_x && m.at(in, out) >= 0 && m.at(out, in) >= 0;
+    default:
+      return false;
+  }
 }
 
 namespace {
@@ -216,6 +250,58 @@ std::vector<RowPair> points_against_points(const ShapeRows& x, const ShapeRows& 
   });
 }
 
+// Shapes of any types. The side with more vertices a shape is the outer one, each of which is made ready once.
+class AnyAgainstAny {
+ public:
+  AnyAgainstAny(const ShapeRows& outer, const ShapeRows& inner, Relation relation, double distance, bool swapped)
+      : outer_(outer), inner_(inner), relation_(relation), distance_(distance), swapped_(swapped) {}
+
+  // Pairs as (inner row, outer row), by outer, then by inner.
+  std::vector<RowPair> find() const {
+    const RTree tree(inner_);
+    return parallel_collect<RowPair>(outer_.size(), 8, [&](std::size_t begin, std::size_t end, auto& out) {
+      std::vector<int> candidates;
+      for (int row = static_cast<int>(begin); row < static_cast<int>(end); ++row) {
+        const Box box = outer_.box(row);
+        if (box.empty()) continue;
+        candidates.clear();
+        tree.search(relation_ == Relation::within_distance ? box.grown(distance_) : box, candidates);
+        std::sort(candidates.begin(), candidates.end());
+        if (candidates.empty()) continue;
+        if (relation_ == Relation::within_distance) {
+          for (const int other : candidates)
+            if (nearest_places(inner_.store, inner_[other], outer_.store, outer_[row]).distance <= distance_)
+              out.push_back({other, row});
+          continue;
+        }
+        const RelatedShape ready(outer_.store, outer_[row]);
+        for (const int other : candidates)
+          if (related(ready, RelatedShape(inner_.store, inner_[other]))) out.push_back({other, row});
+      }
+    });
+  }
+
+ private:
+  bool related(const RelatedShape& outer, const RelatedShape& inner) const {
+    if (relation_ == Relation::intersects) return intersects(inner, outer);
+    const RelatedShape& x = swapped_ ? inner : outer;
+    const RelatedShape& y = swapped_ ? outer : inner;
+    return holds(relation_, relate(x, y), x.dimension(), y.dimension());
+  }
+  const ShapeRows& outer_;
+  const ShapeRows& inner_;
+  const Relation relation_;
+  const double distance_;
+  const bool swapped_;  // x is the inner side
+};
+
+std::size_t vertices_of(const ShapeRows& rows) {
+  std::size_t sum = 0;
+  for (int row = 0; row < rows.size(); ++row)
+    if (rows[row] >= 0) sum += static_cast<std::size_t>(rows.store.shape_vertices(rows[row]).size());
+  return sum;
+}
+
 // Orders pairs by x; those of one x keep their order, which is by y.
 void sort_by_x(std::vector<RowPair>& pairs, int rows) {
   std::vector<std::size_t> start(static_cast<std::size_t>(rows) + 1, 0);
@@ -258,8 +344,13 @@ std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relat
   } else if (fx == Family::polygons && fy == Family::points) {
     pairs = PointsAgainstPolygons(y, x, converse(relation), distance).find();
     for (auto& pair : pairs) std::swap(pair.x, pair.y);
+  } else if (vertices_of(x) * static_cast<std::size_t>(y.size()) >
+             vertices_of(y) * static_cast<std::size_t>(x.size())) {
+    pairs = AnyAgainstAny(x, y, relation, distance, false).find();
+    for (auto& pair : pairs) std::swap(pair.x, pair.y);
   } else {
-    throw ArgumentError("relations are computed between points and polygons, or points and points");
+    pairs = AnyAgainstAny(y, x, relation, distance, true).find();
+    sort_by_x(pairs, x.size());
   }
   return pairs;
 }

@@ -4,6 +4,7 @@
 #include <vector>
 
 #include "../shapes/store.h"
+#include "relation_matrix.h"
 
 namespace civic {
 
@@ -27,9 +28,11 @@ struct RowPair {
   int x, y;  // 0-based rows
 };
 
+// Whether a relation other than within_distance holds between shapes of such a matrix and such dimensions.
+bool holds(Relation relation, const RelationMatrix& matrix, int dimension_x, int dimension_y);
+
 // The pairs of rows (x, y) for which `relation` holds, sorted by x, then y. Rows that are missing or empty are in
-// no pair. One side must hold points; the other points or polygons; anything else is an ArgumentError.
-// `distance` is in coordinate units and serves within_distance alone.
+// no pair. `distance` is in coordinate units and serves within_distance alone.
 std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relation relation, double distance);
 
 }  // namespace civic

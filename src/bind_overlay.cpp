@@ -1,0 +1,126 @@
+#include "bind.h"
+#include "bind_crs.h"
+#include "kernel/buffer/buffer.h"
+#include "kernel/overlay/coverage.h"
+#include "kernel/overlay/seal.h"
+
+using namespace Rcpp;
+using namespace civic;
+
+namespace {
+
+IntegerVector one_based(const std::vector<int>& rows) {
+  IntegerVector out(rows.size());
+  for (std::size_t i = 0; i < rows.size(); ++i) out[i] = rows[i] < 0 ? NA_INTEGER : rows[i] + 1;
+  return out;
+}
+
+std::vector<int> zero_based(const IntegerVector& rows) {
+  std::vector<int> out(rows.begin(), rows.end());
+  for (int& row : out) --row;
+  return out;
+}
+
+// A piece's handle is its place.
+List r_pieces(Pieces& pieces) {
+  return List::create(_["store"] = r_store(pieces.store), _["x"] = one_based(pieces.x), _["y"] = one_based(pieces.y),
+                      _["whole"] = LogicalVector(pieces.whole.begin(), pieces.whole.end()),
+                      _["touching"] = static_cast<double>(pieces.touching), _["odd_x"] = one_based(pieces.odd_x),
+                      _["odd_y"] = one_based(pieces.odd_y));
+}
+
+BufferStyle buffer_style(const List& style) {
+  BufferStyle out;
+  const std::string ends = as<std::string>(style["ends"]), corners = as<std::string>(style["corners"]),
+                    side = as<std::string>(style["side"]);
+  out.ends = ends == "flat" ? LineEnds::flat : ends == "square" ? LineEnds::square : LineEnds::round;
+  out.corners = corners == "mitred" ? Corners::mitred : corners == "bevelled" ? Corners::bevelled : Corners::round;
+  out.side = side == "left" ? LineSide::left : side == "right" ? LineSide::right : LineSide::both;
+  out.segments = as<int>(style["segments"]);
+  out.mitre_limit = as<double>(style["mitre_limit"]);
+  return out;
+}
+
+}  // namespace
+
+// [[Rcpp::export]]
+List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x,
+                  bool only_y, bool touches) {
+  Pieces pieces =
+      overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), {both, only_x, only_y, touches});
+  return r_pieces(pieces);
+}
+
+// [[Rcpp::export]]
+List core_mask(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool inside) {
+  Pieces pieces = mask(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), inside);
+  return r_pieces(pieces);
+}
+
+// Groups are numbered from 1.
+// [[Rcpp::export]]
+List core_dissolve(IntegerVector handles, List store, IntegerVector groups) {
+  Pieces pieces = dissolve(shape_rows(handles, store), zero_based(groups));
+  return r_pieces(pieces);
+}
+
+// [[Rcpp::export]]
+List core_repair(IntegerVector handles, List store, bool winding) {
+  Pieces pieces = repair(shape_rows(handles, store), winding ? FillRule::nonzero : FillRule::even_odd);
+  return r_pieces(pieces);
+}
+
+// [[Rcpp::export]]
+List core_gaps(IntegerVector handles, List store) {
+  Pieces pieces = find_gaps(shape_rows(handles, store));
+  return r_pieces(pieces);
+}
+
+// [[Rcpp::export]]
+List core_overlaps(IntegerVector handles, List store) {
+  Pieces pieces = find_overlaps(shape_rows(handles, store));
+  return r_pieces(pieces);
+}
+
+// Ranks are numbers from 1, all different.
+// [[Rcpp::export]]
+List core_close_gaps(IntegerVector handles, List store, IntegerVector ranks, double tolerance) {
+  Closed closed = close_gaps(shape_rows(handles, store), zero_based(ranks), tolerance);
+  List out = r_pieces(closed.pieces);
+  out["moved"] = static_cast<double>(closed.moved);
+  out["farthest"] = closed.farthest;
+  out["gaps"] = static_cast<double>(closed.gaps);
+  out["overlaps"] = static_cast<double>(closed.overlaps);
+  out["gap_area"] = closed.gap_area;
+  out["overlap_area"] = closed.overlap_area;
+  return out;
+}
+
+// Classes are numbers, or none at all.
+// [[Rcpp::export]]
+List core_absorb(IntegerVector handles, List store, LogicalVector slivers, IntegerVector classes, bool largest) {
+  const std::vector<char> chosen(slivers.begin(), slivers.end());
+  const std::vector<int> kinds(classes.begin(), classes.end());
+  Absorbed absorbed =
+      absorb(shape_rows(handles, store), chosen, kinds, largest ? AbsorbInto::largest : AbsorbInto::longest_border);
+  List out = r_pieces(absorbed.pieces);
+  out["into"] = one_based(absorbed.into);
+  return out;
+}
+
+// [[Rcpp::export]]
+List core_seal(IntegerVector handles, List store, IntegerVector ranks, double tolerance) {
+  Sealed sealed = seal(shape_rows(handles, store), zero_based(ranks), tolerance, NA_INTEGER);
+  return List::create(_["store"] = r_store(sealed.store), _["handles"] = r_vector(sealed.handles),
+                      _["moved"] = static_cast<double>(sealed.moved), _["farthest"] = sealed.farthest);
+}
+
+// `crs` is NULL for a plane, else a geographic CRS in degrees, and distances are in metres.
+// [[Rcpp::export]]
+List core_buffer(IntegerVector handles, List store, NumericVector distances, List style, Nullable<List> crs) {
+  const ShapeRows rows = shape_rows(handles, store);
+  const std::vector<double> by(distances.begin(), distances.end());
+  Buffers found = crs.isNull() ? buffer(rows, by, buffer_style(style))
+                               : geodesic_buffer(rows, kernel_crs(List(crs)).datum.ellipsoid, by, buffer_style(style));
+  return List::create(_["store"] = r_store(found.store), _["x"] = one_based(found.rows));
+}

@@ -1,0 +1,153 @@
+#include "offset_curve.h"
+
+#include <algorithm>
+#include <cmath>
+#include <vector>
+
+namespace civic {
+namespace {
+
+struct Place {
+  double x, y;
+  friend bool operator==(const Place&, const Place&) = default;
+  friend Place operator+(Place a, Place b) { return {a.x + b.x, a.y + b.y}; }
+  friend Place operator-(Place a, Place b) { return {a.x - b.x, a.y - b.y}; }
+  friend Place operator*(double k, Place a) { return {k * a.x, k * a.y}; }
+};
+double cross(Place a, Place b) { return a.x * b.y - a.y * b.x; }
+double dot(Place a, Place b) { return a.x * b.x + a.y * b.y; }
+
+std::vector<Place> path_of(const StoreView& s, IndexRange v) {
+  std::vector<Place> out;
+  for (int i = v.begin; i < v.end; ++i)
+    if (const Place p{s.x[i], s.y[i]}; out.empty() || out.back() != p) out.push_back(p);
+  return out;
+}
+
+class CurveWriter {
+ public:
+  CurveWriter(double distance, const BufferStyle& style, ShapeBuilder& builder)
+      : distance_(distance), style_(style), builder_(builder) {}
+
+  void circle(Place middle) {
+    begin();
+    const int n = 4 * style_.segments;
+    for (int i = 0; i < n; ++i)
+      vertex(middle + distance_ * Place{std::cos(2 * M_PI * i / n), std::sin(2 * M_PI * i / n)});
+  }
+
+  // The curve on the right of a closed path without its last, repeated place.
+  void ring(const std::vector<Place>& path) {
+    const std::size_t n = path.size();
+    begin();
+    for (std::size_t i = 0; i < n; ++i) corner(path[(i + n - 1) % n], path[i], path[(i + 1) % n]);
+  }
+
+  void line(const std::vector<Place>& path) {
+    if (path.size() == 1) return circle(path[0]);
+    std::vector<Place> back(path.rbegin(), path.rend());
+    if (style_.side == LineSide::both) {
+      if (path.front() == path.back() && path.size() > 3) {
+        ring({path.begin(), path.end() - 1});
+        ring({back.begin(), back.end() - 1});
+      } else {
+        std::vector<Place> there_and_back = path;
+        there_and_back.insert(there_and_back.end(), back.begin() + 1, back.end() - 1);
+        ring(there_and_back);
+      }
+    } else {
+      one_side(style_.side == LineSide::right ? path : back);
+    }
+  }
+
+ private:
+  void begin() {
+    builder_.begin_part(ShapeKind::polygon);
+    builder_.begin_ring();
+  }
+  void vertex(Place p) { builder_.vertex(p.x, p.y); }
+
+  static Place along(Place a, Place b) {
+    const Place d = b - a;
+    return (1 / std::hypot(d.x, d.y)) * d;
+  }
+  Place aside(Place u) const { return {distance_ * u.y, -distance_ * u.x}; }  // to the right of a direction
+
+  // From the curve beside the edge before a place to the curve beside the edge after it.
+  void corner(Place before, Place at, Place after) {
+    const Place u = along(before, at), v = along(at, after);
+    const double turn = cross(u, v);
+    if (before == after || (turn == 0 && dot(u, v) < 0)) return line_end(at, u);
+    vertex(at + aside(u));
+    if (turn * distance_ < 0) {
+      vertex(at);
+    } else if (turn != 0) {
+      open_corner(at, u, v);
+    }
+    vertex(at + aside(v));
+  }
+  void open_corner(Place at, Place u, Place v) {
+    if (style_.corners == Corners::round) {
+      arc(at, aside(u), std::atan2(cross(u, v), dot(u, v)));
+    } else if (style_.corners == Corners::mitred && std::sqrt(2 / (1 + dot(u, v))) <= style_.mitre_limit) {
+      vertex(at + (1 / (1 + dot(u, v))) * (aside(u) + aside(v)));
+    }
+  }
+  void line_end(Place at, Place u) {
+    const Place side = aside(u), ahead = std::fabs(distance_) * u;
+    vertex(at + side);
+    if (style_.ends == LineEnds::round) arc(at, side, distance_ < 0 ? -M_PI : M_PI);
+    if (style_.ends == LineEnds::square) {
+      vertex(at + side + ahead);
+      vertex(at - side + ahead);
+    }
+    vertex(at - side);
+  }
+  // The inner places of an arc from at + radius on, `sweep` radians counter-clockwise.
+  void arc(Place at, Place radius, double sweep) {
+    const int n = static_cast<int>(std::ceil(std::fabs(sweep) / (M_PI / 2) * style_.segments - 1e-9));
+    for (int i = 1; i < n; ++i) {
+      const double angle = sweep * i / n, c = std::cos(angle), s = std::sin(angle);
+      vertex(at + Place{c * radius.x - s * radius.y, s * radius.x + c * radius.y});
+    }
+  }
+
+  // Between a path and the curve on its right.
+  void one_side(const std::vector<Place>& path) {
+    begin();
+    vertex(path.front() + aside(along(path[0], path[1])));
+    for (std::size_t i = 1; i + 1 < path.size(); ++i) corner(path[i - 1], path[i], path[i + 1]);
+    vertex(path.back() + aside(along(path[path.size() - 2], path.back())));
+    for (auto p = path.rbegin(); p != path.rend(); ++p) vertex(*p);
+  }
+
+  const double distance_;
+  const BufferStyle& style_;
+  ShapeBuilder& builder_;
+};
+
+}  // namespace
+
+void offset_curve(const StoreView& s, int shape, double distance, const BufferStyle& style, ShapeBuilder& builder) {
+  builder.begin_shape(type_code(ShapeKind::multipolygon, false, false));
+  CurveWriter writer(distance, style, builder);
+  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
+    const ShapeKind kind = s.part_kind(part);
+    if (kind != ShapeKind::polygon && !(distance > 0)) continue;  // nothing is left of lines and points
+    for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
+      std::vector<Place> path = path_of(s, s.vertices(ring));
+      if (path.empty()) continue;
+      if (kind == ShapeKind::point) {
+        writer.circle(path[0]);
+      } else if (kind == ShapeKind::line) {
+        writer.line(path);
+      } else {
+        if (path.size() > 1 && path.front() == path.back()) path.pop_back();
+        if (path.size() > 2) writer.ring(path);
+      }
+    }
+  }
+  builder.end_shape();
+}
+
+}  // namespace civic

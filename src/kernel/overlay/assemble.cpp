@@ -1,0 +1,254 @@
+// From cells to valid shapes.
+#include <algorithm>
+#include <cmath>
+#include <limits>
+#include <map>
+#include <numeric>
+#include <tuple>
+#include <unordered_map>
+
+#include "../parallel.h"
+#include "arrangement.h"
+
+namespace civic {
+
+// The shapes of regions, one after the other. Rings are border half-edges with the region on their left, walked so that
+// each ring bounds one connected piece of the inside, and cut where a ring meets itself. Lines run on through nodes
+// where two edges meet.
+class RegionTracer {
+ public:
+  explicit RegionTracer(const Arrangement& arrangement)
+      : a_(arrangement),
+        on_border_(arrangement.cycle_.size(), 0),
+        piece_(arrangement.faces(), -1),
+        in_line_(arrangement.edges_.size(), 0) {}
+
+  // One region: `borders` are the half-edges between its faces and others, `inner` the edges within.
+  struct Region {
+    std::vector<int> faces, borders, inner, edges, nodes;
+  };
+  void trace(const Region& region, ShapeBuilder& builder) {
+    for (const int face : region.faces) piece_[face] = face;
+    for (const int edge : region.inner) join(a_.edges_[edge].left, a_.edges_[edge].right);
+    for (const int half : region.borders) on_border_[half] = 1;
+    std::map<int, std::vector<Ring>> pieces;  // by connected piece of the inside
+    for (const int half : region.borders)
+      if (on_border_[half] == 1) walk(half, pieces);
+    for (const int half : region.borders) on_border_[half] = 0;
+
+    std::vector<int> edges;
+    for (const int e : region.edges)
+      if (piece_[a_.edges_[e].left] < 0 && piece_[a_.edges_[e].right] < 0) edges.push_back(e);
+    for (const int e : edges) in_line_[e] = 1;
+    std::vector<int> nodes;
+    for (const int n : region.nodes)
+      if (stands_alone(n)) nodes.push_back(n);
+    const std::vector<std::vector<int>> lines = run_lines(edges);
+    for (const int e : edges) in_line_[e] = 0;
+    for (const int face : region.faces) piece_[face] = -1;
+    write(pieces, lines, nodes, builder);
+  }
+
+ private:
+  struct Ring {
+    std::vector<int> nodes;
+    double area;
+  };
+
+  int find(int face) {
+    while (piece_[face] != face) face = piece_[face] = piece_[piece_[face]];
+    return face;
+  }
+  void join(int a, int b) { piece_[find(a)] = find(b); }
+
+  // The border half-edge next on the walk: the first clockwise from the way back, past edges within the region.
+  int next(int half) const {
+    const int node = a_.target(half), first = a_.around_start_[node], last = a_.around_start_[node + 1];
+    int at = a_.place_[half ^ 1];
+    do at = at == first ? last - 1 : at - 1;
+    while (on_border_[a_.around_[at]] == 0);
+    return a_.around_[at];
+  }
+
+  void walk(int start, std::map<int, std::vector<Ring>>& pieces) {
+    const int piece = find(a_.cycle_[start]);
+    std::vector<int> path;
+    std::unordered_map<int, std::size_t> places;  // of nodes on the path
+    int half = start;
+    do {
+      on_border_[half] = 2;
+      const int node = a_.origin(half);
+      if (const auto seen = places.find(node); seen != places.end()) {
+        // Back at a node: what lies between is a ring of its own.
+        const std::size_t from = seen->second;
+        add_ring({path.begin() + static_cast<std::ptrdiff_t>(from), path.end()}, pieces[piece]);
+        for (std::size_t i = from + 1; i < path.size(); ++i) places.erase(path[i]);
+        path.resize(from);
+      }
+      places[node] = path.size();
+      path.push_back(node);
+      half = next(half);
+    } while (half != start);
+    add_ring(std::move(path), pieces[piece]);
+  }
+
+  void add_ring(std::vector<int> nodes, std::vector<Ring>& rings) {
+    if (nodes.size() < 3) return;
+    long double area = 0;
+    const GridPoint base = a_.points_[nodes[0]];
+    for (std::size_t i = 1; i + 1 < nodes.size(); ++i) {
+      const GridPoint p = a_.points_[nodes[i]], q = a_.points_[nodes[i + 1]];
+      area += static_cast<long double>(p.x - base.x) * (q.y - base.y) -
+              static_cast<long double>(q.x - base.x) * (p.y - base.y);
+    }
+    rings.push_back({std::move(nodes), static_cast<double>(area)});
+  }
+
+  bool stands_alone(int node) const {
+    for (const int half : a_.around(node))
+      if (in_line_[half >> 1] != 0 || piece_[a_.cycle_[half]] >= 0) return false;
+    return true;
+  }
+
+  // Edges of in_line_ at a node: how many there are, and the last.
+  struct Meeting {
+    int count = 0, half = -1;
+  };
+  Meeting others(int node, int without) const {
+    Meeting out;
+    for (const int half : a_.around(node))
+      if (in_line_[half >> 1] != 0 && half >> 1 != without) out = {out.count + 1, half};
+    return out;
+  }
+
+  // Chains of nodes from end or fork to end or fork, then closed ones, in the direction most of their edges have.
+  std::vector<std::vector<int>> run_lines(const std::vector<int>& edges) {
+    std::vector<std::vector<int>> lines;
+    for (const bool closed : {false, true})
+      for (const int e : edges)
+        for (const int start : {2 * e, 2 * e + 1}) {
+          if (in_line_[e] != 1) continue;
+          if (!closed && others(a_.origin(start), e).count == 1) continue;
+          lines.push_back(run_line(start));
+        }
+    return lines;
+  }
+  std::vector<int> run_line(int start) {
+    std::vector<int> nodes{a_.origin(start)};
+    int along = 0;
+    for (int half = start;;) {
+      in_line_[half >> 1] = 2;  // taken, and still a line to the nodes at it
+      nodes.push_back(a_.target(half));
+      const auto lines = a_.lines(half >> 1);
+      const int count = lines.empty() ? 0 : lines.front().count;
+      along += half & 1 ? -count : count;
+      const Meeting next = others(a_.target(half), half >> 1);
+      if (next.count != 1 || in_line_[next.half >> 1] != 1) break;
+      half = next.half;
+    }
+    if (along < 0) std::reverse(nodes.begin(), nodes.end());
+    return nodes;
+  }
+
+  void write(const std::map<int, std::vector<Ring>>& pieces, const std::vector<std::vector<int>>& lines,
+             const std::vector<int>& nodes, ShapeBuilder& builder) const {
+    builder.begin_shape(type_code(kind_of_parts(pieces.size(), lines.size(), nodes.size()), false, false));
+    for (const auto& [piece, rings] : pieces) {
+      builder.begin_part(ShapeKind::polygon);
+      for (const bool shell : {true, false})
+        for (const Ring& ring : rings)
+          if ((ring.area > 0) == shell) write_ring(ring, builder);
+    }
+    for (const auto& line : lines) {
+      builder.begin_part(ShapeKind::line);
+      builder.begin_ring();
+      for (const int node : line) builder.vertex(a_.x(node), a_.y(node));
+    }
+    for (const int node : nodes) {
+      builder.begin_part(ShapeKind::point);
+      builder.begin_ring();
+      builder.vertex(a_.x(node), a_.y(node));
+    }
+    builder.end_shape();
+  }
+  static ShapeKind kind_of_parts(std::size_t polygons, std::size_t lines, std::size_t points) {
+    if ((polygons > 0) + (lines > 0) + (points > 0) > 1) return ShapeKind::collection;
+    const ShapeKind kind = polygons > 0 ? ShapeKind::polygon : lines > 0 ? ShapeKind::line : ShapeKind::point;
+    return polygons + lines + points > 1 ? multi_kind(kind) : kind;
+  }
+  void write_ring(const Ring& ring, ShapeBuilder& builder) const {
+    builder.begin_ring();
+    for (const int node : ring.nodes) builder.vertex(a_.x(node), a_.y(node));
+    builder.vertex(a_.x(ring.nodes[0]), a_.y(ring.nodes[0]));
+  }
+
+  const Arrangement& a_;
+  std::vector<char> on_border_;
+  std::vector<int> piece_;
+  std::vector<char> in_line_;
+};
+
+namespace {
+
+void sort_by_region(std::vector<Belonging>& cells) {
+  std::sort(cells.begin(), cells.end());
+  cells.erase(std::unique(cells.begin(), cells.end()), cells.end());
+}
+
+// The cells of one region, from where it begins among all.
+std::vector<int> next_cells(const std::vector<Belonging>& all, std::size_t& at, std::int64_t region) {
+  std::vector<int> out;
+  for (; at < all.size() && all[at].region == region; ++at) out.push_back(all[at].cell);
+  return out;
+}
+
+}  // namespace
+
+StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& keys) const {
+  // By face, to compare the regions on both sides of each edge.
+  std::vector<Belonging>& in = cells.faces;
+  std::sort(in.begin(), in.end(), [](const Belonging& a, const Belonging& b) {
+    return std::tie(a.cell, a.region) < std::tie(b.cell, b.region);
+  });
+  in.erase(std::unique(in.begin(), in.end()), in.end());
+  std::vector<int> start(static_cast<std::size_t>(faces()) + 1, 0);
+  for (const Belonging& b : in) ++start[b.cell + 1];
+  std::partial_sum(start.begin(), start.end(), start.begin());
+  std::vector<Belonging> borders, inner;
+  for (int e = 0; e < static_cast<int>(edges_.size()); ++e) {
+    int l = start[edges_[e].left], r = start[edges_[e].right];
+    const int l_end = start[edges_[e].left + 1], r_end = start[edges_[e].right + 1];
+    while (l < l_end || r < r_end) {
+      if (r == r_end || (l < l_end && in[l].region < in[r].region)) {
+        borders.push_back({in[l++].region, 2 * e});
+      } else if (l == l_end || in[r].region < in[l].region) {
+        borders.push_back({in[r++].region, 2 * e + 1});
+      } else {
+        inner.push_back({in[l].region, e});
+        ++l;
+        ++r;
+      }
+    }
+  }
+  for (auto* all : {&in, &borders, &inner, &cells.edges, &cells.nodes}) sort_by_region(*all);
+
+  RegionTracer tracer(*this);
+  ShapeBuilder builder;
+  keys.clear();
+  std::size_t f = 0, b = 0, i = 0, e = 0, n = 0;
+  for (;;) {
+    std::int64_t region = std::numeric_limits<std::int64_t>::max();
+    if (f < in.size()) region = std::min(region, in[f].region);
+    if (e < cells.edges.size()) region = std::min(region, cells.edges[e].region);
+    if (n < cells.nodes.size()) region = std::min(region, cells.nodes[n].region);
+    if (region == std::numeric_limits<std::int64_t>::max()) break;
+    keys.push_back(region);
+    tracer.trace({next_cells(in, f, region), next_cells(borders, b, region), next_cells(inner, i, region),
+                  next_cells(cells.edges, e, region), next_cells(cells.nodes, n, region)},
+                 builder);
+    if (keys.size() % 4096 == 0) check_in(f, in.size());
+  }
+  return builder.take();
+}
+
+}  // namespace civic

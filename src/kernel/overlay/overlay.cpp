@@ -1,0 +1,288 @@
+#include "overlay.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "../measure/planar.h"
+#include "../parallel.h"
+
+namespace civic {
+namespace {
+
+bool has(std::span<const int> features, int feature) {
+  return std::binary_search(features.begin(), features.end(), feature);
+}
+
+// The features of a cell that belong to each of two layers, those of y less the rows of x.
+struct Sides {
+  std::span<const int> x, y;
+};
+Sides sides_of(std::span<const int> features, int x_rows) {
+  const auto split = std::lower_bound(features.begin(), features.end(), x_rows) - features.begin();
+  return {features.first(static_cast<std::size_t>(split)), features.subspan(static_cast<std::size_t>(split))};
+}
+
+// Rows whose polygons cover another area than their rings enclose: they cross or overlap themselves.
+std::vector<int> odd_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature) {
+  std::vector<double> covered(rows.size(), 0);
+  for (int face = 1; face < arrangement.faces(); ++face)
+    for (const int feature : arrangement.cover(face))
+      if (feature >= first_feature && feature < first_feature + rows.size())
+        covered[feature - first_feature] += arrangement.area(face);
+  std::vector<int> out;
+  for (int row = 0; row < rows.size(); ++row) {
+    if (rows[row] < 0) continue;
+    const double enclosed = planar_area(rows.store, rows[row]);
+    const double slack = 1e-9 * enclosed + 8 * arrangement.cell() * planar_perimeter(rows.store, rows[row]);
+    if (std::fabs(enclosed - covered[row]) > slack) out.push_back(row);
+  }
+  return out;
+}
+
+// What each feature has of lines and points, to tell whether a piece is all of it.
+class Wholes {
+ public:
+  Wholes(const Arrangement& a, std::span<const ShapeRows> layers) {
+    for (const ShapeRows& rows : layers)
+      for (int row = 0; row < rows.size(); ++row) has_polygon_.push_back(rows[row] >= 0 && holds_polygon(rows, row));
+    cells_.assign(has_polygon_.size(), 0);
+    for (int e = 0; e < a.edges(); ++e)
+      for (const auto& line : a.lines(e)) ++cells_[line.feature];
+    for (const Belonging& point : a.points()) ++cells_[point.region];
+  }
+  bool is_whole(int feature, int cells) const { return !has_polygon_[feature] && cells == cells_[feature]; }
+  bool has_polygon(int feature) const { return has_polygon_[feature]; }
+
+ private:
+  static bool holds_polygon(const ShapeRows& rows, int row) {
+    const IndexRange parts = rows.store.parts(rows[row]);
+    for (int part = parts.begin; part < parts.end; ++part)
+      if (rows.store.part_kind(part) == ShapeKind::polygon) return true;
+    return false;
+  }
+  std::vector<char> has_polygon_;
+  std::vector<int> cells_;
+};
+
+// Collects cells by the pair of rows they belong to.
+class PairPieces {
+ public:
+  PairPieces(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep)
+      : layers_{x, y}, keep_(keep), x_rows_(x.size()), width_(y.size() + 1), a_(layers_, FillRule::even_odd) {}
+
+  Pieces find() {
+    for (int face = 1; face < a_.faces(); ++face) {
+      add(
+          a_.cover(face), [&](int, int) { return true; }, face, cells_.faces);
+    }
+    std::vector<int> features;
+    for (int e = 0; e < a_.edges(); ++e) {
+      a_.edge_features(e, features);
+      add(
+          features, [&](int i, int j) { return runs(e, i) || runs(e, j); }, e, cells_.edges);
+      note_touches(features, e, cells_.edges,
+                   [&](int i, int j) { return meet_beside(e, i, j) || runs(e, i) || runs(e, j); });
+    }
+    for (int n = 0; n < a_.nodes(); ++n) {
+      a_.node_features(n, features);
+      add(
+          features, [&](int i, int j) { return a_.is_point(n, i) || a_.is_point(n, j); }, n, cells_.nodes);
+      note_touches(features, n, cells_.nodes,
+                   [&](int i, int j) { return meet_around(n, i, j) || a_.is_point(n, i) || a_.is_point(n, j); });
+    }
+    return pieces();
+  }
+
+ private:
+  std::int64_t key(int i, int j) const {
+    return static_cast<std::int64_t>(i + 1) * width_ + (j < 0 ? 0 : j - x_rows_ + 1);
+  }
+
+  // A cell for the pairs of its features one of which holds it as its own, and for single features likewise.
+  template <class Own>
+  void add(std::span<const int> features, const Own& own, int cell, std::vector<Belonging>& to) {
+    const Sides sides = sides_of(features, x_rows_);
+    if (keep_.both)
+      for (const int i : sides.x)
+        for (const int j : sides.y)
+          if (own(i, j)) to.push_back({key(i, j), cell});
+    if (keep_.only_x && sides.y.empty())
+      for (const int i : sides.x)
+        if (own(i, i)) to.push_back({key(i, -1), cell});
+    if (keep_.only_y && sides.x.empty())
+      for (const int j : sides.y)
+        if (own(j, j)) to.push_back({key(-1, j), cell});
+  }
+
+  template <class More>
+  void note_touches(std::span<const int> features, int cell, std::vector<Belonging>& to, const More& meets_in_more) {
+    if (!keep_.both) return;
+    const Sides sides = sides_of(features, x_rows_);
+    for (const int i : sides.x)
+      for (const int j : sides.y) {
+        if (meets_in_more(i, j)) continue;
+        touches_.push_back(key(i, j));
+        if (keep_.touches) to.push_back({key(i, j), cell});
+      }
+  }
+
+  bool runs(int e, int feature) const {
+    for (const auto& line : a_.lines(e))
+      if (line.feature == feature) return true;
+    return false;
+  }
+  bool meet_beside(int e, int i, int j) const {
+    for (const int face : {a_.edge(e).left, a_.edge(e).right})
+      if (has(a_.cover(face), i) && has(a_.cover(face), j)) return true;
+    return false;
+  }
+  bool meet_around(int n, int i, int j) const {
+    std::vector<int> features;
+    for (const int half : a_.around(n)) {
+      a_.edge_features(half >> 1, features);
+      if (has(features, i) && has(features, j)) return true;
+    }
+    return false;
+  }
+
+  Pieces pieces() {
+    std::vector<std::int64_t> with_cells;
+    for (const auto* all : {&cells_.faces, &cells_.edges, &cells_.nodes})
+      for (const Belonging& b : *all) with_cells.push_back(b.region);
+    auto once = [](std::vector<std::int64_t>& keys) {
+      std::sort(keys.begin(), keys.end());
+      keys.erase(std::unique(keys.begin(), keys.end()), keys.end());
+    };
+    once(with_cells);
+    once(touches_);
+    Pieces out;
+    if (!keep_.touches)
+      for (const std::int64_t pair : touches_)
+        out.touching += !std::binary_search(with_cells.begin(), with_cells.end(), pair);
+
+    std::vector<int> count(with_cells.size(), 0);  // of cells that are lines' and points' own
+    for (const auto* all : {&cells_.edges, &cells_.nodes})
+      for (const Belonging& b : *all)
+        ++count[static_cast<std::size_t>(std::lower_bound(with_cells.begin(), with_cells.end(), b.region) -
+                                         with_cells.begin())];
+    std::vector<std::int64_t> keys;
+    out.store = a_.shapes(std::move(cells_), keys);
+    const Wholes wholes(a_, layers_);
+    for (std::size_t k = 0; k < keys.size(); ++k) {
+      out.x.push_back(static_cast<int>(keys[k] / width_) - 1);
+      out.y.push_back(static_cast<int>(keys[k] % width_) - 1);
+      const int feature = out.x[k] >= 0 ? out.x[k] : out.y[k] + x_rows_;
+      const bool by_polygon = out.x[k] < 0 || out.y[k] < 0 || wholes.has_polygon(out.y[k] + x_rows_);
+      out.whole.push_back(by_polygon && wholes.is_whole(feature, count[k]));
+    }
+    out.odd_x = odd_rows(a_, layers_[0], 0);
+    out.odd_y = odd_rows(a_, layers_[1], x_rows_);
+    return out;
+  }
+
+  const ShapeRows layers_[2];
+  const OverlayKeep keep_;
+  const int x_rows_, width_;
+  const Arrangement a_;
+  RegionCells cells_;
+  std::vector<std::int64_t> touches_;
+};
+
+}  // namespace
+
+Pieces overlay(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep) {
+  return PairPieces(x, y, keep).find();
+}
+
+Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside) {
+  const ShapeRows layers[] = {x, y};
+  const Arrangement a(layers, FillRule::even_odd);
+  const int x_rows = x.size();
+  RegionCells cells;
+  std::vector<int> count(x_rows, 0), features;
+  auto wanted = [&](std::span<const int> all) { return sides_of(all, x_rows).y.empty() != inside; };
+  for (int face = 1; face < a.faces(); ++face)
+    if (wanted(a.cover(face)))
+      for (const int i : sides_of(a.cover(face), x_rows).x) cells.faces.push_back({i, face});
+  for (int e = 0; e < a.edges(); ++e) {
+    if (a.lines(e).empty()) continue;
+    a.edge_features(e, features);
+    if (!wanted(features)) continue;
+    for (const auto& line : a.lines(e))
+      if (line.feature < x_rows) {
+        cells.edges.push_back({line.feature, e});
+        ++count[line.feature];
+      }
+  }
+  for (const Belonging& point : a.points()) {
+    if (point.region >= x_rows) continue;
+    a.node_features(point.cell, features);
+    if (!wanted(features)) continue;
+    cells.nodes.push_back(point);
+    ++count[point.region];
+  }
+  Pieces out;
+  std::vector<std::int64_t> keys;
+  out.store = a.shapes(std::move(cells), keys);
+  const Wholes wholes(a, layers);
+  for (const std::int64_t key : keys) {
+    out.x.push_back(static_cast<int>(key));
+    out.y.push_back(-1);
+    out.whole.push_back(wholes.is_whole(out.x.back(), count[key]));
+  }
+  out.odd_x = odd_rows(a, x, 0);
+  out.odd_y = odd_rows(a, y, x_rows);
+  return out;
+}
+
+namespace {
+
+// Regions of features, by a map from feature to region.
+template <class RegionOf>
+RegionCells cells_by_region(const Arrangement& a, const RegionOf& region_of) {
+  RegionCells cells;
+  for (int face = 1; face < a.faces(); ++face)
+    for (const int feature : a.cover(face)) cells.faces.push_back({region_of(feature), face});
+  for (int e = 0; e < a.edges(); ++e)
+    for (const auto& line : a.lines(e)) cells.edges.push_back({region_of(line.feature), e});
+  for (const Belonging& point : a.points())
+    cells.nodes.push_back({region_of(static_cast<int>(point.region)), point.cell});
+  return cells;
+}
+
+}  // namespace
+
+Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
+  const Arrangement a({&rows, 1}, FillRule::even_odd);
+  Pieces out;
+  std::vector<std::int64_t> keys;
+  out.store = a.shapes(cells_by_region(a, [&](int feature) { return groups[feature]; }), keys);
+  for (const std::int64_t key : keys) out.x.push_back(static_cast<int>(key));
+  out.odd_x = odd_rows(a, rows, 0);
+  return out;
+}
+
+Pieces repair(const ShapeRows& rows, FillRule rule) {
+  std::vector<StoreBuffer> repaired(rows.size());
+  parallel_for(rows.size(), 64, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t row = begin; row < end; ++row) {
+      if (rows.handles[row] < 1) continue;
+      const ShapeRows one{rows.store, rows.handles.subspan(row, 1)};
+      const Arrangement a({&one, 1}, rule);
+      std::vector<std::int64_t> keys;
+      repaired[row] = a.shapes(cells_by_region(a, [](int) { return 0; }), keys);
+    }
+  });
+  Pieces out;
+  std::vector<StoreView> views;
+  for (int row = 0; row < rows.size(); ++row) {
+    if (repaired[row].types.empty()) continue;
+    views.push_back(repaired[row].view());
+    out.x.push_back(row);
+  }
+  out.store = StoreBuffer(count_all(views));
+  concatenate(views, out.store.target());
+  return out;
+}
+
+}  // namespace civic

@@ -1,0 +1,36 @@
+// Overlay of two layers, dissolving and repair: the pieces of an arrangement by the features they belong to. Polygons,
+// lines and points of either layer take part; a shape of several kinds does so with all its parts.
+#pragma once
+#include <vector>
+
+#include "arrangement.h"
+
+namespace civic {
+
+struct OverlayKeep {
+  bool both = false, only_x = false, only_y = false;
+  bool touches = false;  // where two shapes meet in less than both could: polygons along borders, lines in points
+};
+
+struct Pieces {
+  StoreBuffer store;
+  std::vector<int> x, y;          // of each piece the rows it comes from, -1 for none; ascending
+  std::vector<char> whole;        // whether it is all of a shape of lines and points, which may stand for it
+  std::size_t touching = 0;       // pairs that meet in less than both could, and nothing more
+  std::vector<int> odd_x, odd_y;  // rows whose polygons cross or overlap themselves
+};
+
+// Pieces where both layers lie, or only one. Polygons are taken by the even-odd rule; lines and points on the border of
+// a polygon lie within it.
+Pieces overlay(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep);
+
+// What of each shape of x lies within the shapes of y taken together, or outside them: as above, y being -1.
+Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside);
+
+// The union of the shapes of each group, 0-based: x holds the group.
+Pieces dissolve(const ShapeRows& rows, std::span<const int> groups);
+
+// Each row's shape on its own, made valid by the rule; x holds the row. Rows without any inside or line have no piece.
+Pieces repair(const ShapeRows& rows, FillRule rule);
+
+}  // namespace civic

@@ -1,0 +1,201 @@
+#include "seal.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "../index/rtree.h"
+#include "../parallel.h"
+
+namespace civic {
+namespace {
+
+struct Place {
+  double x, y;
+  friend bool operator==(const Place&, const Place&) = default;
+};
+double distance(Place a, Place b) { return std::hypot(a.x - b.x, a.y - b.y); }
+
+struct Ring {
+  int rank;
+  bool closed;
+  std::vector<Place> places;  // a closed ring's first one is repeated at the end
+};
+
+// Share of the way from a to b that is nearest to p.
+double share_along(Place a, Place b, Place p) {
+  const double dx = b.x - a.x, dy = b.y - a.y, length = dx * dx + dy * dy;
+  return length == 0 ? 0 : std::clamp(((p.x - a.x) * dx + (p.y - a.y) * dy) / length, 0.0, 1.0);
+}
+Place at_share(Place a, Place b, double t) {
+  return t == 0 ? a : t == 1 ? b : Place{a.x + t * (b.x - a.x), a.y + t * (b.y - a.y)};
+}
+
+Box box_of(Place a, Place b) {
+  Box box;
+  box.add(a.x, a.y);
+  box.add(b.x, b.y);
+  return box;
+}
+
+// All vertices and edges as they are at the beginning of a pass.
+class Targets {
+ public:
+  explicit Targets(const std::vector<Ring>& rings)
+      : vertices_(collect(rings, false)),
+        edges_(collect(rings, true)),
+        vertex_tree_(boxes(vertices_)),
+        edge_tree_(boxes(edges_)) {}
+
+  // Where a vertex of a rank is to be; itself where nothing of a lower rank is near.
+  Place place_for(Place p, int rank, double tolerance) const {
+    double least = tolerance;
+    Place best = p;
+    const Box around = box_of(p, p).grown(tolerance);
+    vertex_tree_.visit(around, [&](int v, const Box&) {
+      const Target& t = vertices_[static_cast<std::size_t>(v)];
+      const double d = distance(p, t.a);
+      if (t.rank < rank && (d < least || (d == least && best == p))) {
+        least = d;
+        best = t.a;
+      }
+    });
+    if (best != p || least < tolerance) return best;
+    edge_tree_.visit(around, [&](int e, const Box&) {
+      const Target& t = edges_[static_cast<std::size_t>(e)];
+      if (t.rank >= rank) return;
+      const Place q = at_share(t.a, t.b, share_along(t.a, t.b, p));
+      if (distance(p, q) >= least) return;
+      least = distance(p, q);
+      best = q;
+    });
+    return least <= tolerance * at_rest ? p : best;
+  }
+
+  // Vertices of lower ranks that the edge from a to b passes, in order along it.
+  void passed(Place a, Place b, int rank, double tolerance, std::vector<Place>& out) const {
+    struct Passed {
+      double share;
+      Place place;
+    };
+    std::vector<Passed> found;
+    vertex_tree_.visit(box_of(a, b).grown(tolerance), [&](int v, const Box&) {
+      const Target& t = vertices_[static_cast<std::size_t>(v)];
+      if (t.rank >= rank || t.a == a || t.a == b) return;
+      const double share = share_along(a, b, t.a);
+      if (share > 0 && share < 1 && distance(at_share(a, b, share), t.a) <= tolerance) found.push_back({share, t.a});
+    });
+    std::sort(found.begin(), found.end(), [](const Passed& p, const Passed& q) { return p.share < q.share; });
+    for (const Passed& p : found)
+      if (out.back() != p.place) out.push_back(p.place);
+  }
+
+ private:
+  static constexpr double at_rest = 1e-6;  // of the tolerance: not worth moving
+  struct Target {
+    Place a, b;
+    int rank;
+  };
+  static std::vector<Target> collect(const std::vector<Ring>& rings, bool edges) {
+    std::vector<Target> out;
+    for (const Ring& ring : rings)
+      for (std::size_t i = 0; i + (edges || ring.closed ? 1 : 0) < ring.places.size(); ++i)
+        out.push_back({ring.places[i], ring.places[edges ? i + 1 : i], ring.rank});
+    return out;
+  }
+  static std::vector<Box> boxes(const std::vector<Target>& targets) {
+    std::vector<Box> out;
+    out.reserve(targets.size());
+    for (const Target& t : targets) out.push_back(box_of(t.a, t.b));
+    return out;
+  }
+  std::vector<Target> vertices_, edges_;
+  RTree vertex_tree_, edge_tree_;
+};
+
+struct Change {
+  std::size_t moved = 0;
+  double farthest = 0;
+  bool any = false;
+};
+
+Change follow(Ring& ring, const Targets& targets, double tolerance) {
+  Change change;
+  std::vector<Place> moved;
+  for (const Place p : ring.places) {
+    const Place to = targets.place_for(p, ring.rank, tolerance);
+    if (to != p) {
+      ++change.moved;
+      change.farthest = std::max(change.farthest, distance(p, to));
+    }
+    moved.push_back(to);
+  }
+  std::vector<Place> out{moved[0]};
+  for (std::size_t i = 1; i < moved.size(); ++i) {
+    if (moved[i] == moved[i - 1] && !(i + 1 == moved.size() && out.size() < 2)) continue;
+    targets.passed(moved[i - 1], moved[i], ring.rank, tolerance, out);
+    out.push_back(moved[i]);
+  }
+  change.any = out != ring.places;
+  ring.places.swap(out);
+  return change;
+}
+
+std::vector<Ring> rings_of(const ShapeRows& rows, std::span<const int> ranks) {
+  std::vector<Ring> rings;
+  for (int row = 0; row < rows.size(); ++row) {
+    if (rows[row] < 0) continue;
+    const StoreView& s = rows.store;
+    for (int part = s.parts(rows[row]).begin; part < s.parts(rows[row]).end; ++part)
+      for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
+        Ring out{ranks[row], s.part_kind(part) == ShapeKind::polygon, {}};
+        for (int i = s.vertices(ring).begin; i < s.vertices(ring).end; ++i) out.places.push_back({s.x[i], s.y[i]});
+        rings.push_back(std::move(out));
+      }
+  }
+  return rings;
+}
+
+}  // namespace
+
+Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance, int missing) {
+  // Shapes of one rank settle once those of the ranks below have; a chain of shapes longer than this settles nearly.
+  constexpr int most_passes = 12;
+  std::vector<Ring> rings = rings_of(rows, ranks);
+  Sealed out;
+  for (int pass = 0; pass < most_passes; ++pass) {
+    const Targets targets(rings);
+    std::vector<Change> changes(rings.size());
+    parallel_for(rings.size(), 64, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t i = begin; i < end; ++i)
+        if (!rings[i].places.empty()) changes[i] = follow(rings[i], targets, tolerance);
+    });
+    bool any = false;
+    for (const Change& c : changes) {
+      out.moved += c.moved;
+      out.farthest = std::max(out.farthest, c.farthest);
+      any |= c.any;
+    }
+    if (!any) break;
+  }
+
+  ShapeBuilder builder;
+  std::size_t next = 0;
+  for (int row = 0; row < rows.size(); ++row) {
+    out.handles.push_back(rows[row] < 0 ? missing : builder.size() + 1);
+    if (rows[row] < 0) continue;
+    const StoreView& s = rows.store;
+    builder.begin_shape(type_code(kind_of(s.types[rows[row]]), false, false));
+    for (int part = s.parts(rows[row]).begin; part < s.parts(rows[row]).end; ++part) {
+      builder.begin_part(s.part_kind(part));
+      for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
+        builder.begin_ring();
+        for (const Place p : rings[next++].places) builder.vertex(p.x, p.y);
+      }
+    }
+    builder.end_shape();
+  }
+  out.store = builder.take();
+  return out;
+}
+
+}  // namespace civic
