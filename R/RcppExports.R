@@ -217,6 +217,10 @@ core_planar_centroids <- function(handles, store) {
     .Call(`_civicatlas_core_planar_centroids`, handles, store)
 }
 
+core_inner_points <- function(handles, store) {
+    .Call(`_civicatlas_core_inner_points`, handles, store)
+}
+
 core_overlay <- function(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches) {
     .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches)
 }
@@ -257,6 +261,10 @@ core_buffer <- function(handles, store, distances, style, crs) {
     .Call(`_civicatlas_core_buffer`, handles, store, distances, style, crs)
 }
 
+core_simplify <- function(handles, store, area, alone) {
+    .Call(`_civicatlas_core_simplify`, handles, store, area, alone)
+}
+
 core_related_pairs <- function(x_handles, x_store, y_handles, y_store, relation, distance) {
     .Call(`_civicatlas_core_related_pairs`, x_handles, x_store, y_handles, y_store, relation, distance)
 }
@@ -271,6 +279,10 @@ core_relations <- function(x_handles, x_store, y_handles, y_store) {
 
 core_check_shapes <- function(handles, store) {
     .Call(`_civicatlas_core_check_shapes`, handles, store)
+}
+
+core_nearly_equal <- function(x_handles, x_store, y_handles, y_store, tolerance) {
+    .Call(`_civicatlas_core_nearly_equal`, x_handles, x_store, y_handles, y_store, tolerance)
 }
 
 core_shapes_from_wkt <- function(texts) {
@@ -327,5 +339,9 @@ core_vertex_counts <- function(handles, store) {
 
 core_boxes <- function(handles, store) {
     .Call(`_civicatlas_core_boxes`, handles, store)
+}
+
+core_derive <- function(handles, store, what) {
+    .Call(`_civicatlas_core_derive`, handles, store, what)
 }
 

@@ -9,7 +9,7 @@
 #' Facts of coordinate reference systems come from the EPSG Geodetic Parameter Dataset (IOGP).
 #' @useDynLib civicatlas, .registration = TRUE
 #' @importFrom Rcpp evalCpp
-#' @importFrom rlang .data %||%
+#' @importFrom rlang .data %||% :=
 #' @importFrom vctrs obj_print_header vec_cast vec_proxy_compare vec_proxy_equal vec_proxy_order vec_ptype2
 #' @importFrom vctrs vec_ptype_abbr vec_ptype_full vec_restore
 #' @keywords internal

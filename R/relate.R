@@ -1,18 +1,17 @@
 #' Pairs of rows that are related
 #'
 #' Finds with a spatial index all pairs of rows of two layers for which a named relation of OGC 06-103r4 (section 6.1.15)
-#' holds. Points are placed against polygons exactly, whatever their coordinates.
+#' holds, decided exactly between shapes of any types, whatever their coordinates.
 #'
 #' @param crs What to do where the CRSs differ: `"equal"` stops with an error, `"match"` reprojects `y` to that of `x` and says
 #'   so.
-#' @param x,y Spatial frames or shape vectors on one CRS. One of them holds points, the other points or polygons.
+#' @param x,y Spatial frames or shape vectors on one CRS.
 #' @param relation `"intersects"`, `"within"`, `"contains"`, `"covers"`, `"covered by"`, `"touches"`, `"crosses"`,
 #'   `"overlaps"`, `"equals"`, `"disjoint"` or `"within distance"`, read as "x relation y". A point on a border
 #'   intersects and touches the polygon but is not within it.
 #' @param distance,unit For `"within distance"`: how far, in `unit` (see [length_of()]), metres by default.
 #' @return A tibble of row numbers `x` and `y`, sorted.
-#' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ, `civicatlas_error_argument` for an unknown
-#'   relation or layers between which it is not computed.
+#' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ, `civicatlas_error_argument` for an unknown relation.
 #' @examples
 #' yard <- shapes_from_wkt("POLYGON ((0 0, 2 0, 2 2, 0 2, 0 0))")
 #' related_pairs(point_shapes(c(1, 2, 3), 1), yard, "intersects")
@@ -47,4 +46,50 @@ distance_in_units <- function(shapes, distance, unit, call) {
                   i = "Reproject both first: {.code reproject_to(x, \"{utm_code(shapes)}\")}."), call = call)
   }
   distance * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]] / crs$unit_size
+}
+
+#' How two shapes are related
+#'
+#' `relation_of()` gives the dimensionally extended nine-intersection matrix (OGC 06-103r4, section 6.1.15.2): the dimensions of
+#' what interior, boundary and exterior of `x` share with interior, boundary and exterior of `y`, row by row, `F` for nothing. It
+#' is exact for the coordinates as they are. `nearly_equal()` says whether each lies within a tolerance of the other.
+#'
+#' The ends of lines that an odd number of lines share are boundary, others interior; points and closed lines have no boundary.
+#'
+#' @param x,y Spatial frames or shape vectors on one CRS, of equal length, or one of them of length 1.
+#' @param tolerance How far from the other any place of each may lie, in `unit`.
+#' @param unit See [length_of()]; metres by default, coordinate units where the CRS is missing or geographic.
+#' @return `relation_of()`: nine characters a pair, `NA` where a shape is missing. `nearly_equal()`: `TRUE`, `FALSE` or `NA`.
+#' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` where lengths do not fit.
+#' @examples
+#' a <- shapes_from_wkt("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))")
+#' b <- shapes_from_wkt("POLYGON ((2 0, 6 0, 6 4, 2 4, 2 0))")
+#' relation_of(a, b)
+#' nearly_equal(a, b, 2)
+#' @export
+relation_of <- function(x, y) {
+  call <- rlang::current_env()
+  pair <- paired_shapes(x, y, call)
+  core(core_relations(handles_of(pair$x), store_of(pair$x), handles_of(pair$y), store_of(pair$y)), call = call)
+}
+
+#' @rdname relation_of
+#' @export
+nearly_equal <- function(x, y, tolerance, unit = NULL) {
+  call <- rlang::current_env()
+  pair <- paired_shapes(x, y, call)
+  reach <- positive_length(pair$x, tolerance, unit, "tolerance", call)
+  n <- if (0 %in% lengths(pair)) 0L else max(lengths(pair))
+  a <- pair$x[rep_len(seq_along(pair$x), n)]
+  b <- pair$y[rep_len(seq_along(pair$y), n)]
+  core(core_nearly_equal(handles_of(a), store_of(a), handles_of(b), store_of(b), reach), call = call)
+}
+
+# The shapes of two layers that go element by element.
+paired_shapes <- function(x, y, call) {
+  check_same_crs(x, y, call = call)
+  pair <- list(x = as_shapes(x, call = call), y = as_shapes(y, call = call))
+  sizes <- lengths(pair)
+  if (sizes[1] != sizes[2] && !1 %in% sizes) fail("argument", "{.arg x} and {.arg y} do not pair off: {sizes[1]} against {sizes[2]} shapes.", call = call)
+  pair
 }

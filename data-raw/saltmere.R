@@ -366,6 +366,10 @@ canopy <- spatial_frame(
   geometry = shapes_from_wkt(mapply(crown, tree_at[, 1], tree_at[, 2], 1.5 + height / 3), crs = 32757)
 )
 
+# Fractal coasts cross themselves here and there.
+wards <- repair_shapes(wards, "winding")
+cells <- repair_shapes(cells, "winding")
+
 # --- files -------------------------------------------------------------------------------------------------------
 
 out <- "inst/extdata"

@@ -675,6 +675,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_inner_points
+List core_inner_points(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_inner_points(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_inner_points(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_overlay
 List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x, bool only_y, bool touches);
 RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP bothSEXP, SEXP only_xSEXP, SEXP only_ySEXP, SEXP touchesSEXP) {
@@ -816,6 +828,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_simplify
+List core_simplify(IntegerVector handles, List store, double area, bool alone);
+RcppExport SEXP _civicatlas_core_simplify(SEXP handlesSEXP, SEXP storeSEXP, SEXP areaSEXP, SEXP aloneSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< double >::type area(areaSEXP);
+    Rcpp::traits::input_parameter< bool >::type alone(aloneSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_simplify(handles, store, area, alone));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_related_pairs
 List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, std::string relation, double distance);
 RcppExport SEXP _civicatlas_core_related_pairs(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP relationSEXP, SEXP distanceSEXP) {
@@ -871,6 +897,21 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
     rcpp_result_gen = Rcpp::wrap(core_check_shapes(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_nearly_equal
+LogicalVector core_nearly_equal(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, double tolerance);
+RcppExport SEXP _civicatlas_core_nearly_equal(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP toleranceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_nearly_equal(x_handles, x_store, y_handles, y_store, tolerance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1039,6 +1080,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_derive
+List core_derive(IntegerVector handles, List store, std::string what);
+RcppExport SEXP _civicatlas_core_derive(SEXP handlesSEXP, SEXP storeSEXP, SEXP whatSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< std::string >::type what(whatSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_derive(handles, store, what));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
@@ -1095,6 +1149,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_geodesic_direct", (DL_FUNC) &_civicatlas_core_geodesic_direct, 5},
     {"_civicatlas_core_distortion", (DL_FUNC) &_civicatlas_core_distortion, 3},
     {"_civicatlas_core_planar_centroids", (DL_FUNC) &_civicatlas_core_planar_centroids, 2},
+    {"_civicatlas_core_inner_points", (DL_FUNC) &_civicatlas_core_inner_points, 2},
     {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 8},
     {"_civicatlas_core_mask", (DL_FUNC) &_civicatlas_core_mask, 5},
     {"_civicatlas_core_dissolve", (DL_FUNC) &_civicatlas_core_dissolve, 3},
@@ -1105,10 +1160,12 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_absorb", (DL_FUNC) &_civicatlas_core_absorb, 5},
     {"_civicatlas_core_seal", (DL_FUNC) &_civicatlas_core_seal, 4},
     {"_civicatlas_core_buffer", (DL_FUNC) &_civicatlas_core_buffer, 5},
+    {"_civicatlas_core_simplify", (DL_FUNC) &_civicatlas_core_simplify, 4},
     {"_civicatlas_core_related_pairs", (DL_FUNC) &_civicatlas_core_related_pairs, 6},
     {"_civicatlas_core_count_meeting", (DL_FUNC) &_civicatlas_core_count_meeting, 6},
     {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},
     {"_civicatlas_core_check_shapes", (DL_FUNC) &_civicatlas_core_check_shapes, 2},
+    {"_civicatlas_core_nearly_equal", (DL_FUNC) &_civicatlas_core_nearly_equal, 5},
     {"_civicatlas_core_shapes_from_wkt", (DL_FUNC) &_civicatlas_core_shapes_from_wkt, 1},
     {"_civicatlas_core_shapes_from_wkb", (DL_FUNC) &_civicatlas_core_shapes_from_wkb, 1},
     {"_civicatlas_core_wkt", (DL_FUNC) &_civicatlas_core_wkt, 3},
@@ -1123,6 +1180,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_types", (DL_FUNC) &_civicatlas_core_types, 2},
     {"_civicatlas_core_vertex_counts", (DL_FUNC) &_civicatlas_core_vertex_counts, 2},
     {"_civicatlas_core_boxes", (DL_FUNC) &_civicatlas_core_boxes, 2},
+    {"_civicatlas_core_derive", (DL_FUNC) &_civicatlas_core_derive, 3},
     {NULL, NULL, 0}
 };
 

@@ -3,6 +3,7 @@
 #include "kernel/crs/distortion.h"
 #include "kernel/measure/distance.h"
 #include "kernel/measure/ellipsoidal.h"
+#include "kernel/measure/inner_point.h"
 #include "kernel/measure/planar.h"
 #include "kernel/parallel.h"
 
@@ -134,15 +135,30 @@ List core_distortion(NumericVector lon, NumericVector lat, List crs) {
                       _["angle"] = angle, _["convergence"] = convergence);
 }
 
+namespace {
+
+template <class Find>
+List one_point_each(const ShapeRows& rows, const Find& find) {
+  std::vector<double> x(rows.size(), NA_REAL), y(rows.size(), NA_REAL);
+  parallel_for(x.size(), 64, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      if (rows[static_cast<int>(i)] < 0) continue;
+      const Coordinate place = find(rows.store, rows[static_cast<int>(i)]);
+      x[i] = place.x;
+      y[i] = place.y;
+    }
+  });
+  return List::create(_["x"] = r_vector(x), _["y"] = r_vector(y));
+}
+
+}  // namespace
+
 // [[Rcpp::export]]
 List core_planar_centroids(IntegerVector handles, List store) {
-  const ShapeRows rows = shape_rows(handles, store);
-  NumericVector x(rows.size(), NA_REAL), y(rows.size(), NA_REAL);
-  for (int i = 0; i < rows.size(); ++i) {
-    if (rows[i] < 0) continue;
-    const Coordinate centre = planar_centroid(rows.store, rows[i]);
-    x[i] = centre.x;
-    y[i] = centre.y;
-  }
-  return List::create(_["x"] = x, _["y"] = y);
+  return one_point_each(shape_rows(handles, store), planar_centroid);
+}
+
+// [[Rcpp::export]]
+List core_inner_points(IntegerVector handles, List store) {
+  return one_point_each(shape_rows(handles, store), inner_point);
 }

@@ -3,6 +3,7 @@
 #include "kernel/buffer/buffer.h"
 #include "kernel/overlay/coverage.h"
 #include "kernel/overlay/seal.h"
+#include "kernel/overlay/simplify.h"
 
 using namespace Rcpp;
 using namespace civic;
@@ -120,7 +121,13 @@ List core_seal(IntegerVector handles, List store, IntegerVector ranks, double to
 List core_buffer(IntegerVector handles, List store, NumericVector distances, List style, Nullable<List> crs) {
   const ShapeRows rows = shape_rows(handles, store);
   const std::vector<double> by(distances.begin(), distances.end());
-  Buffers found = crs.isNull() ? buffer(rows, by, buffer_style(style))
+  Pieces found = crs.isNull() ? buffer(rows, by, buffer_style(style))
                                : geodesic_buffer(rows, kernel_crs(List(crs)).datum.ellipsoid, by, buffer_style(style));
-  return List::create(_["store"] = r_store(found.store), _["x"] = one_based(found.rows));
+  return r_pieces(found);
+}
+
+// [[Rcpp::export]]
+List core_simplify(IntegerVector handles, List store, double area, bool alone) {
+  Pieces pieces = simplify(shape_rows(handles, store), area, alone);
+  return r_pieces(pieces);
 }

@@ -1,4 +1,5 @@
 #include "bind.h"
+#include "kernel/measure/distance.h"
 #include "kernel/parallel.h"
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/relate.h"
@@ -75,4 +76,19 @@ List core_check_shapes(IntegerVector handles, List store) {
     y[i] = f.y;
   }
   return List::create(_["problem"] = problem, _["x"] = x, _["y"] = y);
+}
+
+// Rows pair off.
+// [[Rcpp::export]]
+LogicalVector core_nearly_equal(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store,
+                                double tolerance) {
+  const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
+  std::vector<int> out(static_cast<std::size_t>(x.size()), NA_LOGICAL);
+  parallel_for(out.size(), 64, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      const int a = x[static_cast<int>(i)], b = y[static_cast<int>(i)];
+      if (a >= 0 && b >= 0) out[i] = nearly_equal(x.store, a, y.store, b, tolerance);
+    }
+  });
+  return LogicalVector(out.begin(), out.end());
 }

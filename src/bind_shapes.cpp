@@ -1,4 +1,5 @@
 #include "bind.h"
+#include "kernel/measure/hull.h"
 #include "kernel/error.h"
 #include "kernel/shapes/antimeridian.h"
 #include "kernel/shapes/wkb.h"
@@ -216,4 +217,25 @@ NumericMatrix core_boxes(IntegerVector handles, List store) {
     for (int k = 0; k < 4; ++k) out(k, i) = box.empty() ? NA_REAL : edges[k];
   }
   return out;
+}
+
+namespace {
+
+List r_derived(Derived& derived) {
+  IntegerVector rows(derived.rows.begin(), derived.rows.end());
+  return List::create(_["store"] = r_store(derived.store), _["x"] = rows + 1);
+}
+
+}  // namespace
+
+// New shapes and the rows they come from: the parts of shapes, their boundaries, outer rings, convex hulls, or one of all.
+// [[Rcpp::export]]
+List core_derive(IntegerVector handles, List store, std::string what) {
+  const ShapeRows rows = shape_rows(handles, store);
+  Derived derived = what == "parts"      ? parts_of(rows)
+                    : what == "boundary" ? boundaries_of(rows)
+                    : what == "hull"     ? hulls_of(rows)
+                    : what == "hull of all" ? hull_of_all(rows)
+                                         : outer_rings_of(rows);
+  return r_derived(derived);
 }

@@ -20,12 +20,6 @@ inline unsigned& thread_limit() {
   return limit;
 }
 
-// Whether this thread works beside the host program's, which alone is told of progress and asked for an interrupt.
-inline bool& works_beside() {
-  thread_local bool beside = false;
-  return beside;
-}
-
 // Starts `work` on a thread beside the calling one, which goes on; the future waits for it. With one thread allowed,
 // the work is done when it is asked for.
 template <class Work>
@@ -37,8 +31,9 @@ auto start_beside(Work work) {
   });
 }
 
-// Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on up to thread_limit() threads.
-// The first exception of any chunk is thrown again here, after all threads have stopped.
+// Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on up to thread_limit() threads; a loop within
+// a loop runs on its own thread alone. The first exception of any chunk is thrown again here, after all threads have
+// stopped.
 template <class Body>
 void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
   if (n == 0) return;
@@ -51,22 +46,30 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
   std::exception_ptr failure;
   std::mutex failure_lock;
 
-  auto work = [&](bool polls) {
+  auto work = [&] {
+    const bool within = works_beside();
     try {
       for (std::size_t chunk; !stop && (chunk = next.fetch_add(1)) < chunks;) {
+        works_beside() = true;
         body(chunk * grain, std::min(n, (chunk + 1) * grain));
-        if (polls) check_in(chunk + 1, chunks);
+        works_beside() = within;
+        check_in(chunk + 1, chunks);
       }
     } catch (...) {
       std::lock_guard<std::mutex> guard(failure_lock);
       if (!failure) failure = std::current_exception();
       stop = true;
     }
+    works_beside() = within;
   };
 
   std::vector<std::thread> threads;
-  for (std::size_t i = 1; i < workers; ++i) threads.emplace_back(work, false);
-  work(!works_beside());
+  for (std::size_t i = 1; i < workers; ++i)
+    threads.emplace_back([&work] {
+      works_beside() = true;
+      work();
+    });
+  work();
   for (auto& thread : threads) thread.join();
   if (failure) std::rethrow_exception(failure);
 }

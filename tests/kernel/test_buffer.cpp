@@ -12,12 +12,12 @@ using test::store_of;
 
 namespace {
 
-Buffers buffer_of(const std::string& text, double distance, const BufferStyle& style = {}) {
+Pieces buffer_of(const std::string& text, double distance, const BufferStyle& style = {}) {
   const StoreBuffer store = store_of({text});
   const auto handles = all_handles(store.view());
   return buffer({store.view(), handles}, std::vector<double>{distance}, style);
 }
-double area_of(const Buffers& b) { return b.rows.empty() ? 0 : planar_area(b.store.view(), 0); }
+double area_of(const Pieces& b) { return b.x.empty() ? 0 : planar_area(b.store.view(), 0); }
 
 }  // namespace
 
@@ -27,19 +27,19 @@ TEST_CASE("areas, parts and holes of round buffers are those of the closed forms
     BufferStyle fine;
     fine.segments = 90;
     const double distance = v.number("distance"), exact = v.number("exact_area");
-    const Buffers found = buffer_of(v.text("wkt"), distance, fine);
+    const Pieces found = buffer_of(v.text("wkt"), distance, fine);
     // Arcs are inscribed: a sector of the circle loses the share 1 - sin(step) / step of its area.
     const double step = M_PI / 2 / fine.segments, lost = M_PI * distance * distance * (1 - std::sin(step) / step);
     const StoreBuffer input = store_of({v.text("wkt")});  // each of its parts has arcs of a circle or two
-    const double parts = found.rows.empty() ? 0 : found.store.view().parts(0).size();
-    const double rounding = found.rows.empty()
+    const double parts = found.x.empty() ? 0 : found.store.view().parts(0).size();
+    const double rounding = found.x.empty()
                                 ? 0
                                 : 0x1p-48 * (std::fabs(found.store.x[0]) + std::fabs(found.store.y[0]) + 1) *
                                       planar_perimeter(found.store.view(), 0);
     const double error = std::fabs(area_of(found) - exact);
     CHECK(error <= static_cast<double>(input.part_types.size()) * lost * 2 + 1e-9 * exact + rounding);
     CHECK(parts == v.number("parts"));
-    if (!found.rows.empty()) {
+    if (!found.x.empty()) {
       CHECK(found.store.view().shape_rings(0).size() - parts == v.number("holes"));
       CHECK(check_shape(found.store.view(), 0).problem == Problem::none);
     }
@@ -75,9 +75,9 @@ TEST_CASE("ends and corners of other styles") {
 
 TEST_CASE("what a negative distance leaves") {
   CHECK(area_of(buffer_of("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))", -1)) == Approx(4));
-  CHECK(buffer_of("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))", -2).rows.empty());
-  CHECK(buffer_of("LINESTRING (0 0, 4 0)", -1).rows.empty());
-  CHECK(buffer_of("POINT (0 0)", 0).rows.empty());
+  CHECK(buffer_of("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))", -2).x.empty());
+  CHECK(buffer_of("LINESTRING (0 0, 4 0)", -1).x.empty());
+  CHECK(buffer_of("POINT (0 0)", 0).x.empty());
   CHECK(area_of(buffer_of("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))", 0)) == 16);
 }
 
@@ -87,15 +87,15 @@ TEST_CASE("buffers grow with distance and hold what they are around") {
     const std::string star = test::random_star(random, 1000, 2000, 50, 40);
     double last = 0;
     for (const double distance : {-6.0, -2.0, 0.0, 0.5, 5.0, 60.0}) {
-      const Buffers found = buffer_of(star, distance);
-      REQUIRE(found.rows.size() == 1);
+      const Pieces found = buffer_of(star, distance);
+      REQUIRE(found.x.size() == 1);
       CHECK(check_shape(found.store.view(), 0).problem == Problem::none);
       CHECK(area_of(found) > last);
       last = area_of(found);
     }
     // All vertices of the outermost are as far from the star as they should be.
     const StoreBuffer store = store_of({star});
-    const Buffers out = buffer_of(star, 5);
+    const Pieces out = buffer_of(star, 5);
     for (std::size_t i = 0; i < out.store.x.size(); ++i) {
       ShapeBuilder one;
       read_wkt("POINT (0 0)", one);

@@ -4,8 +4,6 @@
 
 #include "../error.h"
 #include "../measure/local_plane.h"
-#include "../overlay/overlay.h"
-#include "../parallel.h"
 #include "../shapes/antimeridian.h"
 
 namespace civic {
@@ -37,39 +35,27 @@ StoreBuffer buffer_of(const StoreView& store, int shape, double distance, const 
   return filled(curve.take().view(), 0, FillRule::positive);
 }
 
-template <class Make>
-Buffers for_each_row(const ShapeRows& rows, std::span<const double> distances, const Make& make) {
+// Of one row; none where its distance is missing.
+using Made = std::function<StoreBuffer(int shape, double distance)>;
+Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances, const Made& make) {
   for (const double distance : distances)
     if (std::isinf(distance)) throw ArgumentError("a distance is infinite");
-  std::vector<StoreBuffer> made(rows.size());
-  parallel_for(rows.size(), 16, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t row = begin; row < end; ++row)
-      if (const int shape = rows[static_cast<int>(row)]; shape >= 0 && !std::isnan(distances[row]))
-        made[row] = make(shape, distances[row]);
+  return row_by_row(rows, [&](const ShapeRows& one, int row) {
+    return std::isnan(distances[row]) ? StoreBuffer() : make(one[0], distances[row]);
   });
-  Buffers out;
-  std::vector<StoreView> views;
-  for (int row = 0; row < rows.size(); ++row) {
-    if (made[row].types.empty()) continue;
-    views.push_back(made[row].view());
-    out.rows.push_back(row);
-  }
-  out.store = StoreBuffer(count_all(views));
-  concatenate(views, out.store.target());
-  return out;
 }
 
 }  // namespace
 
-Buffers buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style) {
-  return for_each_row(rows, distances,
+Pieces buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style) {
+  return buffers_by_row(rows, distances,
                       [&](int shape, double distance) { return buffer_of(rows.store, shape, distance, style); });
 }
 
-Buffers geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
+Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
                         const BufferStyle& style) {
   const Geodesic geodesic(ellipsoid);
-  return for_each_row(rows, distances, [&](int shape, double distance) -> StoreBuffer {
+  return buffers_by_row(rows, distances, [&](int shape, double distance) -> StoreBuffer {
     const LocalPlane plane(ellipsoid, middle_of_shape(rows.store, shape));
     const StoreBuffer flat = plane.of_degrees(edges_in_pieces(geodesic, rows.store, shape, 20000));
     StoreBuffer made = buffer_of(flat.view(), 0, distance, style);

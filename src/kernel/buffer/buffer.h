@@ -1,23 +1,18 @@
 // Buffers: all that lies within a distance of a shape, or of a polygon what lies deeper inside than that.
 #pragma once
-#include <vector>
-
 #include "../crs/crs.h"
+#include "../overlay/overlay.h"
 #include "offset_curve.h"
 
 namespace civic {
 
-struct Buffers {
-  StoreBuffer store;
-  std::vector<int> rows;  // of each buffer the row, ascending; rows without one have nothing left
-};
-
-// One for each row, in coordinate units, with a distance a row. Invalid polygons are taken by the even-odd rule.
-Buffers buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style);
+// One for each row, in coordinate units, with a distance a row; x holds the row, and rows of which nothing is left have no
+// piece. Invalid polygons are taken by the even-odd rule.
+Pieces buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style);
 
 // On longitude and latitude in degrees, with distances in metres: each shape on the azimuthal equidistant projection
 // around its middle, with its edges along geodesics. What crosses the antimeridian is cut there.
-Buffers geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
-                        const BufferStyle& style);
+Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
+                       const BufferStyle& style);
 
 }  // namespace civic

@@ -4,6 +4,7 @@
 #include <cmath>
 #include <vector>
 
+#include "../index/rtree.h"
 #include "../predicate/locate.h"
 #include "../predicate/orientation.h"
 #include "local_plane.h"
@@ -106,6 +107,39 @@ Nearest nearest(const StoreView& a, int shape_a, const StoreView& b, int shape_b
 
 NearestPlaces nearest_places(const StoreView& a, int shape_a, const StoreView& b, int shape_b) {
   return nearest(a, shape_a, b, shape_b).places;
+}
+
+namespace {
+
+int dimension(const StoreView& s, int shape) {
+  int most = -1;
+  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part)
+    most = std::max(most, dimension_of(s.part_kind(part)));
+  return most;
+}
+
+bool all_vertices_near(const std::vector<Edge>& edges, const std::vector<Edge>& others, double tolerance) {
+  std::vector<Box> boxes;
+  boxes.reserve(others.size());
+  for (const Edge& e : others) boxes.push_back(box_of(e));
+  const RTree tree{std::span<const Box>(boxes)};
+  auto near = [&](double x, double y) {
+    NearestPlaces best{std::nextafter(tolerance, HUGE_VAL), x, y, x, y};
+    bool found = false;
+    tree.visit(Box{x, y, x, y}.grown(tolerance), [&](int e, const Box&) {
+      found = found || try_place(others[static_cast<std::size_t>(e)], x, y, true, best);
+    });
+    return found;
+  };
+  return std::all_of(edges.begin(), edges.end(), [&](const Edge& e) { return near(e.ax, e.ay) && near(e.bx, e.by); });
+}
+
+}  // namespace
+
+bool nearly_equal(const StoreView& a, int shape_a, const StoreView& b, int shape_b, double tolerance) {
+  if (dimension(a, shape_a) != dimension(b, shape_b)) return false;
+  const std::vector<Edge> one = edges_of(a, shape_a), other = edges_of(b, shape_b);
+  return all_vertices_near(one, other, tolerance) && all_vertices_near(other, one, tolerance);
 }
 
 namespace {

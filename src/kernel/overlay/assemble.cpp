@@ -17,8 +17,9 @@ namespace civic {
 // where two edges meet.
 class RegionTracer {
  public:
-  explicit RegionTracer(const Arrangement& arrangement)
+  RegionTracer(const Arrangement& arrangement, std::span<const char> left_out)
       : a_(arrangement),
+        left_out_(left_out),
         on_border_(arrangement.cycle_.size(), 0),
         piece_(arrangement.faces(), -1),
         in_line_(arrangement.edges_.size(), 0) {}
@@ -162,7 +163,7 @@ class RegionTracer {
     for (const auto& line : lines) {
       builder.begin_part(ShapeKind::line);
       builder.begin_ring();
-      for (const int node : line) builder.vertex(a_.x(node), a_.y(node));
+      for (const int node : line) write_node(node, builder);
     }
     for (const int node : nodes) {
       builder.begin_part(ShapeKind::point);
@@ -178,11 +179,15 @@ class RegionTracer {
   }
   void write_ring(const Ring& ring, ShapeBuilder& builder) const {
     builder.begin_ring();
-    for (const int node : ring.nodes) builder.vertex(a_.x(node), a_.y(node));
-    builder.vertex(a_.x(ring.nodes[0]), a_.y(ring.nodes[0]));
+    for (const int node : ring.nodes) write_node(node, builder);
+    builder.close_ring();
+  }
+  void write_node(int node, ShapeBuilder& builder) const {
+    if (left_out_.empty() || !left_out_[node]) builder.vertex(a_.x(node), a_.y(node));
   }
 
   const Arrangement& a_;
+  std::span<const char> left_out_;
   std::vector<char> on_border_;
   std::vector<int> piece_;
   std::vector<char> in_line_;
@@ -204,7 +209,8 @@ std::vector<int> next_cells(const std::vector<Belonging>& all, std::size_t& at, 
 
 }  // namespace
 
-StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& keys) const {
+StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& keys,
+                                std::span<const char> left_out) const {
   // By face, to compare the regions on both sides of each edge.
   std::vector<Belonging>& in = cells.faces;
   std::sort(in.begin(), in.end(), [](const Belonging& a, const Belonging& b) {
@@ -232,7 +238,7 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
   }
   for (auto* all : {&in, &borders, &inner, &cells.edges, &cells.nodes}) sort_by_region(*all);
 
-  RegionTracer tracer(*this);
+  RegionTracer tracer(*this, left_out);
   ShapeBuilder builder;
   keys.clear();
   std::size_t f = 0, b = 0, i = 0, e = 0, n = 0;

@@ -2,44 +2,60 @@
 
 #include <algorithm>
 #include <map>
+#include <numeric>
 
 #include "seal.h"
 
 namespace civic {
 namespace {
 
-// How long the borders of each face are with each feature beyond them.
+// Faces, or pieces of faces that one row alone covers, with their borders and the rows beyond.
 class Borders {
  public:
-  explicit Borders(const Arrangement& a) : perimeter(a.faces(), 0), lengths_(a.faces()) {
+  enum Join { no_faces, faces_of_one_row };
+  Borders(const Arrangement& a, Join join)
+      : group_(a.faces()), area_(a.faces(), 0), perimeter_(a.faces(), 0), beyond_(a.faces()) {
+    std::iota(group_.begin(), group_.end(), 0);
+    for (int e = 0; join == faces_of_one_row && e < a.edges(); ++e)
+      if (same_row(a, a.edge(e).left, a.edge(e).right)) group_[piece(a.edge(e).left)] = piece(a.edge(e).right);
+    for (int face = 1; face < a.faces(); ++face) area_[piece(face)] += a.area(face);
     for (int e = 0; e < a.edges(); ++e) {
-      const auto& edge = a.edge(e);
-      if (edge.left == edge.right) continue;
-      const double length = a.length(e);
-      for (const bool leftward : {true, false}) {
-        const int face = leftward ? edge.left : edge.right, beyond = leftward ? edge.right : edge.left;
-        if (face == 0) continue;
-        perimeter[face] += length;
-        for (const int feature : a.cover(beyond)) lengths_[face][feature] += length;
-      }
+      const int left = a.edge(e).left, right = a.edge(e).right;
+      if (piece(left) == piece(right)) continue;
+      add(piece(left), a.cover(right), a.length(e));
+      add(piece(right), a.cover(left), a.length(e));
     }
   }
-  // -1 where there is none.
-  int longest(int face) const {
+  int piece(int face) {
+    while (group_[face] != face) face = group_[face] = group_[group_[face]];
+    return face;
+  }
+  double area(int face) { return area_[piece(face)]; }
+  const std::map<int, double>& lengths(int face) { return beyond_[piece(face)]; }
+  bool is_thin(int face, double tolerance) { return 2 * area(face) <= tolerance * perimeter_[piece(face)]; }
+  // The row other than `without` with the longest border, -1 for none.
+  int longest(int face, int without) {
     int best = -1;
     double most = 0;
-    for (const auto& [feature, length] : lengths_[face])
-      if (length > most) {
+    for (const auto& [row, length] : lengths(face))
+      if (row != without && length > most) {
         most = length;
-        best = feature;
+        best = row;
       }
     return best;
   }
-  const std::map<int, double>& lengths(int face) const { return lengths_[face]; }
-  std::vector<double> perimeter;
 
  private:
-  std::vector<std::map<int, double>> lengths_;
+  static bool same_row(const Arrangement& a, int left, int right) {
+    return a.cover(left).size() == 1 && a.cover(right).size() == 1 && a.cover(left)[0] == a.cover(right)[0];
+  }
+  void add(int piece, std::span<const int> rows, double length) {
+    perimeter_[piece] += length;
+    for (const int row : rows) beyond_[piece][row] += length;
+  }
+  std::vector<int> group_;
+  std::vector<double> area_, perimeter_;
+  std::vector<std::map<int, double>> beyond_;
 };
 
 Pieces pieces_by_row(const Arrangement& a, RegionCells cells) {
@@ -54,12 +70,12 @@ Pieces pieces_by_row(const Arrangement& a, RegionCells cells) {
 
 Pieces find_gaps(const ShapeRows& rows) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  const Borders borders(a);
+  Borders borders(a, Borders::no_faces);
   RegionCells cells;
   for (int face = 1; face < a.faces(); ++face)
     if (a.cover(face).empty()) cells.faces.push_back({face, face});
   Pieces out = pieces_by_row(a, std::move(cells));
-  for (int& face : out.x) face = borders.longest(face);
+  for (int& face : out.x) face = borders.longest(face, -1);
   return out;
 }
 
@@ -84,19 +100,41 @@ Pieces find_overlaps(const ShapeRows& rows) {
 
 namespace {
 
-bool is_thin(const Arrangement& a, const Borders& borders, int face, double tolerance) {
-  return 2 * a.area(face) <= tolerance * borders.perimeter[face];
-}
-
 void count_thin(const ShapeRows& rows, double tolerance, Closed& out) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  const Borders borders(a);
+  Borders borders(a, Borders::no_faces);
   for (int face = 1; face < a.faces(); ++face) {
-    if (a.cover(face).size() == 1 || !is_thin(a, borders, face, tolerance)) continue;
+    if (a.cover(face).size() == 1 || !borders.is_thin(face, tolerance)) continue;
     const bool gap = a.cover(face).empty();
     ++(gap ? out.gaps : out.overlaps);
     (gap ? out.gap_area : out.overlap_area) += a.area(face);
   }
+}
+
+// What row each face goes to: thin gaps and thin pieces cut off from the rest of their row to the row with the longest
+// border, thin overlaps to that of the lowest rank.
+RegionCells settle(const Arrangement& a, std::span<const int> ranks, double tolerance) {
+  Borders borders(a, Borders::faces_of_one_row);
+  std::map<int, double> largest;  // piece of each row
+  for (int face = 1; face < a.faces(); ++face)
+    if (a.cover(face).size() == 1) largest[a.cover(face)[0]] = std::max(largest[a.cover(face)[0]], borders.area(face));
+  RegionCells cells;
+  for (int face = 1; face < a.faces(); ++face) {
+    const auto cover = a.cover(face);
+    const bool thin = borders.is_thin(face, tolerance);
+    if (cover.size() > 1 && thin) {
+      cells.faces.push_back(
+          {*std::min_element(cover.begin(), cover.end(), [&](int i, int j) { return ranks[i] < ranks[j]; }), face});
+    } else if (cover.size() > 1) {
+      for (const int row : cover) cells.faces.push_back({row, face});
+    } else {
+      const int own = cover.empty() ? -1 : cover[0];
+      const bool cut_off = own >= 0 && borders.area(face) < largest[own];
+      const int taker = thin && (own < 0 || cut_off) ? borders.longest(face, own) : -1;
+      if (taker >= 0 || own >= 0) cells.faces.push_back({taker >= 0 ? taker : own, face});
+    }
+  }
+  return cells;
 }
 
 }  // namespace
@@ -109,21 +147,7 @@ Closed close_gaps(const ShapeRows& rows, std::span<const int> ranks, double tole
   out.farthest = sealed.farthest;
   const ShapeRows settled{sealed.store.view(), sealed.handles};
   const Arrangement a({&settled, 1}, FillRule::even_odd);
-  const Borders borders(a);
-  RegionCells cells;
-  for (int face = 1; face < a.faces(); ++face) {
-    const auto cover = a.cover(face);
-    const bool thin = cover.size() != 1 && is_thin(a, borders, face, tolerance);
-    if (!thin) {
-      for (const int row : cover) cells.faces.push_back({row, face});
-    } else if (cover.empty()) {
-      if (const int row = borders.longest(face); row >= 0) cells.faces.push_back({row, face});
-    } else {
-      cells.faces.push_back(
-          {*std::min_element(cover.begin(), cover.end(), [&](int i, int j) { return ranks[i] < ranks[j]; }), face});
-    }
-  }
-  out.pieces = pieces_by_row(a, std::move(cells));
+  out.pieces = pieces_by_row(a, settle(a, ranks, tolerance));
   return out;
 }
 
@@ -133,7 +157,7 @@ Absorbed absorb(const ShapeRows& rows, const std::vector<char>& slivers, std::sp
   const int n = rows.size();
   std::vector<double> areas(n, 0);
   std::vector<std::map<int, double>> shared(n);  // borders of slivers with other rows
-  const Borders borders(a);
+  Borders borders(a, Borders::no_faces);
   for (int face = 1; face < a.faces(); ++face)
     for (const int row : a.cover(face)) {
       areas[row] += a.area(face);

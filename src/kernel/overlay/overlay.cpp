@@ -235,11 +235,7 @@ Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside) {
   return out;
 }
 
-namespace {
-
-// Regions of features, by a map from feature to region.
-template <class RegionOf>
-RegionCells cells_by_region(const Arrangement& a, const RegionOf& region_of) {
+RegionCells cells_by_region(const Arrangement& a, const std::function<std::int64_t(int)>& region_of) {
   RegionCells cells;
   for (int face = 1; face < a.faces(); ++face)
     for (const int feature : a.cover(face)) cells.faces.push_back({region_of(feature), face});
@@ -250,7 +246,23 @@ RegionCells cells_by_region(const Arrangement& a, const RegionOf& region_of) {
   return cells;
 }
 
-}  // namespace
+Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const ShapeRows& one, int row)>& make) {
+  std::vector<StoreBuffer> made(rows.size());
+  parallel_for(rows.size(), 16, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t row = begin; row < end; ++row)
+      if (rows.handles[row] >= 1) made[row] = make({rows.store, rows.handles.subspan(row, 1)}, static_cast<int>(row));
+  });
+  Pieces out;
+  std::vector<StoreView> views;
+  for (int row = 0; row < rows.size(); ++row) {
+    if (made[row].types.empty()) continue;
+    views.push_back(made[row].view());
+    out.x.push_back(row);
+  }
+  out.store = StoreBuffer(count_all(views));
+  concatenate(views, out.store.target());
+  return out;
+}
 
 Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
@@ -263,26 +275,11 @@ Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
 }
 
 Pieces repair(const ShapeRows& rows, FillRule rule) {
-  std::vector<StoreBuffer> repaired(rows.size());
-  parallel_for(rows.size(), 64, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t row = begin; row < end; ++row) {
-      if (rows.handles[row] < 1) continue;
-      const ShapeRows one{rows.store, rows.handles.subspan(row, 1)};
-      const Arrangement a({&one, 1}, rule);
-      std::vector<std::int64_t> keys;
-      repaired[row] = a.shapes(cells_by_region(a, [](int) { return 0; }), keys);
-    }
+  return row_by_row(rows, [rule](const ShapeRows& one, int) {
+    const Arrangement a({&one, 1}, rule);
+    std::vector<std::int64_t> keys;
+    return a.shapes(cells_by_region(a, [](int) { return 0; }), keys);
   });
-  Pieces out;
-  std::vector<StoreView> views;
-  for (int row = 0; row < rows.size(); ++row) {
-    if (repaired[row].types.empty()) continue;
-    views.push_back(repaired[row].view());
-    out.x.push_back(row);
-  }
-  out.store = StoreBuffer(count_all(views));
-  concatenate(views, out.store.target());
-  return out;
 }
 
 }  // namespace civic

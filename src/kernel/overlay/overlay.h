@@ -1,6 +1,7 @@
 // Overlay of two layers, dissolving and repair: the pieces of an arrangement by the features they belong to. Polygons,
 // lines and points of either layer take part; a shape of several kinds does so with all its parts.
 #pragma once
+#include <functional>
 #include <vector>
 
 #include "arrangement.h"
@@ -32,5 +33,11 @@ Pieces dissolve(const ShapeRows& rows, std::span<const int> groups);
 
 // Each row's shape on its own, made valid by the rule; x holds the row. Rows without any inside or line have no piece.
 Pieces repair(const ShapeRows& rows, FillRule rule);
+
+// All cells of regions of whole features, by the region of each feature.
+RegionCells cells_by_region(const Arrangement& arrangement, const std::function<std::int64_t(int)>& region_of);
+
+// What `make` makes of each row on its own, a store of one shape or none; x holds the row.
+Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const ShapeRows& one, int row)>& make);
 
 }  // namespace civic

@@ -1,0 +1,104 @@
+#' Shapes made of shapes
+#'
+#' `boundary_of()` gives the rings of polygons as lines, and the ends of lines as points; `outer_ring_of()` polygons without their
+#' holes; `hull_of()` convex hulls (Andrew 1979); `inner_point_of()` a point well inside each shape, for labels; `parts_of()` a row for
+#' each part of a shape of several.
+#'
+#' The inner point of a polygon is the place farthest from its borders, in its largest part, to a hundredth of the part's
+#' width (Garcia-Castellanos and Lombardo 2007); that of a line is the middle of the longest; that of points the first. Ends of
+#' lines that an even number of lines share are no boundary (OGC 06-103r4, section 6.1.4).
+#'
+#' @param x A spatial frame or shape vector.
+#' @param merged `TRUE` for one hull around all shapes.
+#' @return `x` with other shapes; missing where there is none, as the boundary of points. `parts_of()`: the rows of `x`, repeated
+#'   for each part. `hull_of(merged = TRUE)`: a frame or vector of one shape.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' parts_of(wards)
+#' inner_point_of(wards)
+#' hull_of(wards, merged = TRUE)
+#' @export
+boundary_of <- function(x) derived(x, "boundary", "boundary_of", rlang::current_call())
+
+#' @rdname boundary_of
+#' @export
+outer_ring_of <- function(x) derived(x, "outer ring", "outer_ring_of", rlang::current_call())
+
+#' @rdname boundary_of
+#' @export
+hull_of <- function(x, merged = FALSE) {
+  if (!merged) return(derived(x, "hull", "hull_of", rlang::current_call()))
+  started <- clock()
+  shapes <- as_shapes(x)
+  hull <- shapes_of_rows(core_derive(handles_of(shapes), store_of(shapes), "hull of all"), 1L, crs_of(shapes))
+  record(single_shape(x, hull), x, "hull_of", rlang::current_call(), length(shapes), started = started)
+}
+
+# One shape in place of all of x, without their columns.
+single_shape <- function(x, shape) {
+  if (!is_spatial_frame(x)) return(shape)
+  rlang::inject(spatial_frame(!!shape_column_name(x) := shape))
+}
+
+#' @rdname boundary_of
+#' @export
+inner_point_of <- function(x) {
+  started <- clock()
+  shapes <- as_shapes(x)
+  at <- core(core_inner_points(handles_of(shapes), store_of(shapes)))
+  record(with_shapes(x, point_shapes(at$x, at$y, crs_of(shapes))), x, "inner_point_of", rlang::current_call(), length(shapes), started = started)
+}
+
+#' @rdname boundary_of
+#' @export
+parts_of <- function(x) {
+  started <- clock()
+  shapes <- as_shapes(x)
+  parts <- single_parts(shapes)
+  # Shapes that are missing or empty stay as they are.
+  alone <- setdiff(seq_along(shapes), parts$rows)
+  rows <- c(parts$rows, alone)
+  order <- order(rows)
+  out <- vctrs::vec_c(parts$shapes, shapes[alone])[order]
+  if (is_spatial_frame(x)) out <- with_shapes(x[rows[order], ], out)
+  say("{.fn parts_of}: {counted(length(shapes), 'shape')} in, {format_count(length(rows))} out.")
+  record(out, x, "parts_of", rlang::current_call(), length(shapes), started = started)
+}
+
+derived <- function(x, what, verb, verb_call) {
+  started <- clock()
+  shapes <- as_shapes(x)
+  found <- core(core_derive(handles_of(shapes), store_of(shapes), what))
+  out <- with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes)))
+  record(out, x, verb, verb_call, length(shapes), started = started)
+}
+
+#' Simplify shapes
+#'
+#' Takes out vertices, smallest triangle with the two neighbours first (Visvalingam and Whyatt 1993), as long as nothing comes to
+#' cross or to lie elsewhere: the result is valid, and borders that rows share stay shared.
+#'
+#' @param x A spatial frame or shape vector of lines or polygons.
+#' @param tolerance The size of a bulge that may go, in `unit`: vertices whose triangle is smaller than half its square.
+#' @param unit See [length_of()]; metres by default, coordinate units where the CRS is missing or geographic.
+#' @param keep_borders `FALSE` to simplify each row by itself, which is faster, but opens gaps between neighbours.
+#' @return `x` with simpler shapes, none of which vanishes.
+#' @section Errors: `civicatlas_error_argument` for a tolerance that is no positive number.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' simplify_by(wards, 100)
+#' @export
+simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
+  started <- clock()
+  call <- rlang::current_env()
+  shapes <- overlay_shapes(x, call)
+  reach <- positive_length(shapes, tolerance, unit, "tolerance", call)
+  found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders), call = call)
+  tell_odd(found$odd_x, "x")
+  out <- shapes_of_rows(found, length(shapes), crs_of(shapes))
+  vertices <- function(shapes) sum(core_vertex_counts(handles_of(shapes), store_of(shapes)), na.rm = TRUE)
+  before <- vertices(shapes)
+  note <- paste0(format_count(vertices(out)), " of ", counted(before, "vertex", "vertices"), " left")
+  say("{.fn simplify_by}: {counted(length(shapes), 'shape')}, {note}.")
+  record(with_shapes(x, out), x, "simplify_by", rlang::current_call(), length(shapes), note, started)
+}

@@ -1,0 +1,52 @@
+#' Dissolve shapes
+#'
+#' Joins the shapes of each group into one: shared borders of polygons go, islands stay as parts, overlaps count once; lines
+#' are merged end to end, up to where others meet them.
+#'
+#' @param x A spatial frame.
+#' @param ... Columns to group by, unnamed, and named summaries of the others, as in [dplyr::summarise()]. Without columns all
+#'   become one.
+#' @return A spatial frame of one row a group, in the order of the groups' first rows: the group columns, the summaries, the
+#'   shape.
+#' @section Errors: `civicatlas_error_column` for a column that is not there; `civicatlas_error_argument` for summaries that fail.
+#' @examples
+#' cells <- read_layer(demo_file("cells.zip")) |> mend_numbers()
+#' cells |> dissolve_by(ward_id, people = sum(pop_total, na.rm = TRUE))
+#' @export
+dissolve_by <- function(x, ...) {
+  started <- clock()
+  call <- rlang::current_env()
+  if (!is_spatial_frame(x)) fail("argument", "{.fn dissolve_by} takes a spatial frame.", call = call)
+  given <- rlang::enquos(...)
+  named <- nzchar(rlang::names2(given))
+  shapes <- overlay_shapes(x, call)
+  attributes <- attribute_table(x)
+  keys <- names(choose_columns(attributes, rlang::quo(c(!!!given[!named])), "...", call))
+  groups <- if (length(keys)) vctrs::vec_group_id(attributes[keys]) else rep(1L, nrow(x))
+  count <- if (length(groups)) max(groups) else 0L
+  found <- core(core_dissolve(handles_of(shapes), store_of(shapes), as.integer(groups)), call = call)
+  tell_odd(found$odd_x, "x")
+  table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
+  if (any(named)) table <- add_columns(table, summaries_by_group(attributes, groups, given[named], call), "_summary")
+  out <- spatial_frame(!!!as.list(table), !!shape_column_name(x) := shapes_of_rows(found, count, crs_of(shapes)))
+  parts <- sum(grepl("^multi", geometry_type_of(out)))
+  account <- if (parts) paste(format_count(parts), "of several parts")
+  say("{.fn dissolve_by}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(', ', account)[length(account) > 0]}.")
+  attr(out, "history") <- NULL
+  record(out, x, "dissolve_by", rlang::current_call(), nrow(x), account, started)
+}
+
+summaries_by_group <- function(attributes, groups, summaries, call) {
+  attributes$.group <- groups
+  names <- names(summaries)
+  names(summaries) <- paste0(".summary_", seq_along(names))
+  found <- summarise_checked(dplyr::group_by(attributes, .data$.group), summaries, attributes, call)
+  stats::setNames(found[-1], names)
+}
+
+# Shapes of the core with the row of each, as a vector of all rows.
+shapes_of_rows <- function(found, rows, crs) {
+  handles <- rep(NA_integer_, rows)
+  handles[found$x] <- seq_along(found$x)
+  shapes_of_core(list(store = found$store, handles = handles), crs)
+}

@@ -1,0 +1,147 @@
+#' Slivers and gaps
+#'
+#' For layers whose polygons are meant to lie side by side. `find_gaps()` lists what no polygon covers although polygons are all
+#' around; `find_slivers()` what two polygons cover both, and thin parts; `close_gaps()` brings borders that nearly meet onto one
+#' another, without rounding corners as buffers out and back do; `absorb_slivers()` gives thin shapes to a neighbour.
+#'
+#' The width of a piece is its area over half its perimeter, near enough the breadth of a strip; its thinness is `4 pi` area over
+#' perimeter squared, 1 for a circle, near 0 for a strip (Polsby and Popper 1991).
+#'
+#' `close_gaps()` takes shapes in order: the first stays, those after it follow. A vertex nearer than the tolerance to an earlier
+#' shape's vertex, or else edge, moves onto it, and edges take in the vertices they pass; gaps and overlaps that are left with a
+#' width below the tolerance go to the neighbour with the longest border along them, and to the earlier shape. No vertex moves
+#' farther than the tolerance at a time.
+#'
+#' @param x A spatial frame or shape vector of polygons.
+#' @param narrower_than Only pieces whose width is below this, in `unit`.
+#' @param area Only pieces whose area is below this, in square `unit`; for thin parts a hundredth of the mean area of a shape
+#'   where nothing is given.
+#' @param thinness Only parts thinner than this count as slivers, from 0 to 1.
+#' @param unit `"m"`, `"km"`, `"ft"`, … as in [length_of()]; coordinate units where the CRS is missing or geographic.
+#' @param tolerance How far apart borders may be to be brought together, in `unit`.
+#' @param first Which shapes stay as they are where two differ: `"row"` the earlier row, `"largest"` the larger.
+#' @return `find_gaps()`: a frame of `neighbour` (the row with the longest border along the gap), `area`, `width`, `thinness` and the
+#'   gap. `find_slivers()`: `kind` (`"overlap"` or `"thin part"`), `row`, `other` (the second row of an overlap), `area`, `width`, `thinness`
+#'   and the piece. Areas are in square `unit`. `close_gaps()`: `x` with its borders brought together. `absorb_slivers()`: `x` without
+#'   the rows that were absorbed.
+#' @section Errors: `civicatlas_error_argument` for shapes that are no polygons and for tolerances that are no positive numbers.
+#' @examples
+#' districts <- read_layer(demo_file("districts.shp"))
+#' find_gaps(districts)
+#' find_slivers(districts)
+#' mended <- close_gaps(districts, 30)
+#' find_gaps(mended)
+#' @export
+find_gaps <- function(x, narrower_than = NULL, area = NULL, unit = NULL) {
+  call <- rlang::current_env()
+  shapes <- polygons_of(x, "x", call)
+  found <- core(core_gaps(handles_of(shapes), store_of(shapes)), call = call)
+  pieces <- shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes))
+  out <- pieces_frame(list(neighbour = found$x), pieces, unit, call)
+  out <- narrowed(out, narrower_than, area)
+  say("{.fn find_gaps}: {counted(nrow(out), 'gap')} among {counted(length(shapes), 'shape')}{shown_total(out, unit, crs_of(shapes))}.")
+  out
+}
+
+#' @rdname find_gaps
+#' @export
+find_slivers <- function(x, narrower_than = NULL, area = NULL, thinness = 0.1, unit = NULL) {
+  call <- rlang::current_env()
+  shapes <- polygons_of(x, "x", call)
+  found <- core(core_overlaps(handles_of(shapes), store_of(shapes)), call = call)
+  overlaps <- single_parts(shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes)))
+  parts <- single_parts(shapes)
+  rows <- list(
+    kind = rep(c("overlap", "thin part"), c(length(overlaps$rows), length(parts$rows))),
+    row = c(found$x[overlaps$rows], parts$rows), other = c(found$y[overlaps$rows], rep(NA_integer_, length(parts$rows)))
+  )
+  out <- pieces_frame(rows, vctrs::vec_c(overlaps$shapes, parts$shapes), unit, call)
+  small <- area %||% (sum(out$area[out$kind == "thin part"]) / length(shapes) / 100)
+  out <- out[out$kind == "overlap" | (out$thinness < thinness & out$area < small), ]
+  out <- narrowed(out, narrower_than, area)
+  kinds <- c(overlap = sum(out$kind == "overlap"), "thin part" = sum(out$kind == "thin part"))
+  say("{.fn find_slivers}: {counted(kinds[[1]], 'overlap')} and {counted(kinds[[2]], 'thin part')} among {counted(length(shapes), 'shape')}{shown_total(out, unit, crs_of(shapes))}.")
+  out
+}
+
+#' @rdname find_gaps
+#' @export
+close_gaps <- function(x, tolerance, unit = NULL, first = "row") {
+  started <- clock()
+  call <- rlang::current_env()
+  one_of(first, c("row", "largest"), "first", call = call)
+  shapes <- polygons_of(x, "x", call)
+  reach <- positive_length(shapes, tolerance, unit, "tolerance", call)
+  ranks <- if (first == "row") seq_along(shapes) else rank(-planar_areas(shapes), ties.method = "first", na.last = TRUE)
+  found <- core(core_close_gaps(handles_of(shapes), store_of(shapes), as.integer(ranks), reach), call = call)
+  out <- shapes_of_rows(found, length(shapes), crs_of(shapes))
+  gone <- which(is.na(out) & !is.na(shapes))
+  if (length(gone)) {
+    caution("data", c("{counted(length(gone), 'shape')} {cli::qty(length(gone))}{?is/are} thinner than the tolerance and {?has/have} nothing left.",
+                      i = "First rows: {utils::head(gone, 5)}; a smaller tolerance keeps them."))
+  }
+  crs <- crs_of(shapes)
+  parts <- c(
+    paste0(counted(found$gaps, "gap"), " (", format_area(found$gap_area, crs), ") and ", counted(found$overlaps, "overlap"), " (",
+           format_area(found$overlap_area, crs), ") closed"),
+    paste(counted(found$moved, "vertex", "vertices"), "moved")
+  )
+  say("{.fn close_gaps}: {counted(length(shapes), 'shape')}: {paste(parts, collapse = ', ')}.")
+  record(with_shapes(x, out), x, "close_gaps", rlang::current_call(), length(shapes), parts, started)
+}
+
+#' @param into The neighbour that takes a sliver: the one with the `"longest border"` along it, or the `"largest"`.
+#' @param same A column of `x`: slivers go only to neighbours with the same value.
+#' @rdname find_gaps
+#' @export
+absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL, unit = NULL, into = "longest border", same = NULL) {
+  started <- clock()
+  call <- rlang::current_env()
+  if (!is_spatial_frame(x)) fail("argument", "{.fn absorb_slivers} takes a spatial frame.", call = call)
+  one_of(into, c("longest border", "largest"), "into", call = call)
+  if (is.null(area) && is.null(thinness) && is.null(narrower_than)) {
+    fail("argument", c("Nothing says which shapes are slivers.", i = "Give {.arg area}, {.arg narrower_than} or {.arg thinness}."), call = call)
+  }
+  shapes <- polygons_of(x, "x", call)
+  same <- rlang::enquo(same)
+  classes <- if (rlang::quo_is_null(same)) integer() else as.integer(vctrs::vec_group_id(attribute_table(x)[names(choose_columns(attribute_table(x), same, "same", call))]))
+  measured <- pieces_frame(list(), shapes, unit, call)
+  below <- function(value, limit) if (is.null(limit)) rep(TRUE, length(value)) else !is.na(value) & value < limit
+  sliver <- below(measured$area, area) & below(measured$thinness, thinness) & below(measured$width, narrower_than) & !is.na(shapes)
+  found <- core(core_absorb(handles_of(shapes), store_of(shapes), sliver, classes, into == "largest"), call = call)
+  absorbed <- !is.na(found$into)
+  parts <- c(
+    paste0(format_count(sum(absorbed)), " absorbed (", format_area(sum(planar_areas(shapes[absorbed])), crs_of(shapes)), ")"),
+    if (any(sliver & !absorbed)) paste(format_count(sum(sliver & !absorbed)), "left, without a neighbour to take them")
+  )
+  say("{.fn absorb_slivers}: {counted(length(shapes), 'row')} in, {format_count(sum(!absorbed))} out: {paste(parts, collapse = ', ')}.")
+  out <- with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes)))[!absorbed, ]
+  record(out, x, "absorb_slivers", rlang::current_call(), length(shapes), parts, started)
+}
+
+# A frame of pieces with their measures in a unit.
+pieces_frame <- function(columns, pieces, unit, call) {
+  scale <- 1 / positive_length(pieces, 1, unit, "unit", call)
+  area <- planar_areas(pieces) * scale^2
+  perimeter <- core_planar_measure(handles_of(pieces), store_of(pieces), "perimeter") * scale
+  measures <- list(area = area, width = 2 * area / perimeter, thinness = 4 * pi * area / perimeter^2, geometry = pieces)
+  spatial_frame(!!!columns, !!!measures)
+}
+
+narrowed <- function(pieces, narrower_than, area) {
+  keep <- rep(TRUE, nrow(pieces))
+  if (!is.null(narrower_than)) keep <- keep & pieces$width < narrower_than
+  if (!is.null(area)) keep <- keep & pieces$area < area
+  pieces <- pieces[keep, ]
+  pieces[order(pieces$area, decreasing = TRUE), ]
+}
+
+shown_total <- function(pieces, unit, crs) {
+  if (!nrow(pieces)) return("")
+  paste0(", ", format_area(sum(planar_areas(as_shapes(pieces))), crs), " in all")
+}
+
+single_parts <- function(shapes) {
+  found <- core_derive(handles_of(shapes), store_of(shapes), "parts")
+  list(shapes = shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes)), rows = found$x)
+}

@@ -1,0 +1,64 @@
+#' Check shapes and make them valid
+#'
+#' `check_shapes()` says for each shape which rule of OGC 06-103r4 (section 6.1.11.1) it breaks and where, decided exactly.
+#' `repair_shapes()` cuts rings where they cross and puts them together again by a rule, shape by shape; it says what changed in
+#' area.
+#'
+#' @param x A spatial frame or shape vector.
+#' @param rule `"even-odd"`: what an odd number of rings encloses is inside, so that a bow tie has two halves and a ring
+#'   within a ring is a hole, whatever their directions. `"winding"`: what rings run around is inside, so that overlapping
+#'   parts become one.
+#' @return `check_shapes()`: a tibble of one row a shape: `row`, `valid`, `problem` (`NA` or the first found of `"bad coordinate"`, `"open
+#'   ring"`, `"too few points"`, `"crossing"`, where edges cross or overlap, `"self-touch"`, where a ring meets itself, `"repeated
+#'   ring"`, `"hole outside"`, `"hole in hole"`, `"part in part"`, `"split interior"`, where holes that touch cut it) and its place `x`,
+#'   `y`. Missing shapes are valid. `repair_shapes()`: `x` with valid shapes; missing where nothing has any area. Lines and
+#'   points stay as they are.
+#' @section Errors: `repair_shapes()`: `civicatlas_error_format` for coordinates that are not finite.
+#' @examples
+#' shapes <- shapes_from_wkt(c("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))", "POLYGON ((0 0, 4 0, 4 4, 0 0))"))
+#' check_shapes(shapes)
+#' repair_shapes(shapes)
+#' @export
+check_shapes <- function(x) {
+  shapes <- as_shapes(x)
+  found <- core(core_check_shapes(handles_of(shapes), store_of(shapes)))
+  problem <- ifelse(is.na(found$problem) | !nzchar(found$problem), NA_character_, found$problem)
+  kinds <- table(problem)
+  details <- if (length(kinds)) paste0(": ", paste(format_count(as.vector(kinds)), names(kinds), collapse = ", "))
+  say("{.fn check_shapes}: {counted(length(shapes), 'shape')}, {format_count(sum(is.na(problem)))} valid{details}.")
+  tibble::new_tibble(list(row = seq_along(problem), valid = is.na(problem), problem = problem, x = found$x, y = found$y), nrow = length(problem))
+}
+
+#' @rdname check_shapes
+#' @export
+repair_shapes <- function(x, rule = "even-odd") {
+  started <- clock()
+  call <- rlang::current_env()
+  one_of(rule, c("even-odd", "winding"), "rule", call = call)
+  shapes <- as_shapes(x, call = call)
+  polygons <- which(geometry_type_of(shapes) %in% c("polygon", "multipolygon", "collection"))
+  found <- core(core_repair(handles_of(shapes)[polygons], store_of(shapes), rule == "winding"), call = call)
+  repaired <- shapes_of_rows(found, length(polygons), crs_of(shapes))
+  before <- planar_areas(shapes[polygons])
+  after <- planar_areas(repaired)
+  gone <- sum(is.na(repaired))
+  changed <- sum(abs(after - before) > 1e-9 * pmax(before, after), na.rm = TRUE)
+  parts <- c(
+    if (changed) paste0("area changed in ", counted(changed, "shape"), ", from ", format_area(sum(before), crs_of(shapes)), " to ",
+                        format_area(sum(after, na.rm = TRUE), crs_of(shapes)), " in all"),
+    if (gone) paste(format_count(gone), "without area, now missing")
+  )
+  if (!length(parts)) parts <- "no area changed"
+  say("{.fn repair_shapes}: {counted(length(shapes), 'shape')}: {paste(parts, collapse = ', ')}.")
+  out <- shapes
+  if (length(polygons)) out[polygons] <- repaired
+  record(with_shapes(x, out), x, "repair_shapes", rlang::current_call(), length(shapes), parts, started)
+}
+
+# A planar area in words: square metres, hectares or square kilometres where the unit is known.
+format_area <- function(area, crs) {
+  if (is.null(crs) || crs$kind != "projected") return(paste(format_count(signif(area, 5)), if (is.null(crs)) "square units" else "square degrees"))
+  area <- area * crs$unit_size^2
+  unit <- if (area >= 1e7) "km2" else if (area >= 1e5) "ha" else "m2"
+  paste(format_count(signif(area / area_units[[unit]], 5)), unit)
+}

@@ -1,0 +1,136 @@
+#include "simplify.h"
+
+#include <algorithm>
+#include <cmath>
+#include <queue>
+#include <set>
+
+#include "../index/rtree.h"
+#include "../parallel.h"
+
+namespace civic {
+namespace {
+
+class Thinning {
+ public:
+  explicit Thinning(const Arrangement& a) : a_(a), gone_(a.nodes(), 0), links_(a.nodes()), tree_(boxes()) {
+    for (int n = 0; n < a_.nodes(); ++n)
+      if (can_go(n)) links_[n] = {other_end(a_.around(n)[0], n), other_end(a_.around(n)[1], n)};
+    for (int e = 0; e < a_.edges(); ++e) edges_.insert(std::minmax(a_.edge(e).from, a_.edge(e).to));
+  }
+
+  std::vector<char> run(double area) {
+    std::priority_queue<Candidate, std::vector<Candidate>, std::greater<>> queue;
+    for (int n = 0; n < a_.nodes(); ++n)
+      if (links_[n].is_set()) queue.push({triangle(n), n, 0});
+    std::vector<int> version(gone_.size(), 0);
+    double least = 0;  // no vertex goes for less than one that made way for it
+    while (!queue.empty()) {
+      const Candidate c = queue.top();
+      queue.pop();
+      if (c.area >= area) break;
+      if (gone_[c.node] || c.version != version[c.node] || !is_free(c.node)) continue;
+      least = std::max(least, c.area);
+      take_out(c.node);
+      for (const int n : {links_[c.node].a, links_[c.node].b})
+        if (links_[n].is_set()) queue.push({std::max(least, triangle(n)), n, ++version[n]});
+    }
+    return gone_;
+  }
+
+ private:
+  struct Candidate {
+    double area;
+    int node, version;
+    friend auto operator<=>(const Candidate&, const Candidate&) = default;
+  };
+  struct Link {
+    int a = -1, b = -1;
+    bool is_set() const { return a >= 0; }
+  };
+
+  int other_end(int half, int node) const {
+    const auto& e = a_.edge(half >> 1);
+    return e.from == node ? e.to : e.from;
+  }
+  // Two edges of one course, and no point on it.
+  bool can_go(int n) const {
+    const auto around = a_.around(n);
+    if (around.size() != 2) return false;
+    const auto p = a_.lines(around[0] >> 1), q = a_.lines(around[1] >> 1);
+    if (!std::equal(p.begin(), p.end(), q.begin(), q.end(),
+                    [](const auto& s, const auto& t) { return s.feature == t.feature; }))
+      return false;
+    const auto at = std::lower_bound(a_.points().begin(), a_.points().end(), n,
+                                     [](const Belonging& b, int node) { return b.cell < node; });
+    return at == a_.points().end() || at->cell != n;
+  }
+  double triangle(int n) const {
+    const int p = links_[n].a, q = links_[n].b;
+    return std::fabs((a_.x(p) - a_.x(n)) * (a_.y(q) - a_.y(n)) - (a_.x(q) - a_.x(n)) * (a_.y(p) - a_.y(n))) / 2;
+  }
+  // Whether the edge past a vertex may take its place: no other vertex lies in or on the triangle, and no edge there.
+  bool is_free(int n) const {
+    const int p = links_[n].a, q = links_[n].b;
+    if (p == q || edges_.count(std::minmax(p, q)) > 0) return false;
+    const GridPoint a = a_.point(p), b = a_.point(q), c = a_.point(n);
+    Box box;
+    for (const int node : {p, q, n}) box.add(a_.x(node), a_.y(node));
+    bool free = true;
+    tree_.visit(box, [&](int other, const Box&) {
+      if (!free || gone_[other] || other == p || other == q || other == n) return;
+      const GridPoint o = a_.point(other);
+      const int s = side(a, b, o), t = side(b, c, o), u = side(c, a, o);
+      if ((s >= 0 && t >= 0 && u >= 0) || (s <= 0 && t <= 0 && u <= 0)) free = false;
+    });
+    return free;
+  }
+  void take_out(int n) {
+    const auto [p, q] = links_[n];
+    gone_[n] = 1;
+    edges_.erase(std::minmax(p, n));
+    edges_.erase(std::minmax(n, q));
+    edges_.insert(std::minmax(p, q));
+    relink(p, n, q);
+    relink(q, n, p);
+  }
+  void relink(int node, int from, int to) {
+    Link& link = links_[node];
+    if (!link.is_set()) return;
+    (link.a == from ? link.a : link.b) = to;
+  }
+  std::vector<Box> boxes() const {
+    std::vector<Box> out(a_.nodes());
+    for (int n = 0; n < a_.nodes(); ++n) out[n].add(a_.x(n), a_.y(n));
+    return out;
+  }
+
+  const Arrangement& a_;
+  std::vector<char> gone_;
+  std::vector<Link> links_;  // neighbours along the course, of the nodes that may go
+  std::set<std::pair<int, int>> edges_;
+  RTree tree_;
+};
+
+}  // namespace
+
+Pieces simplify(const ShapeRows& rows, double area, bool alone) {
+  auto thinned = [&](const ShapeRows& some, std::vector<std::int64_t>& keys) {
+    const Arrangement a({&some, 1}, FillRule::even_odd);
+    const std::vector<char> gone = Thinning(a).run(area);
+    return a.shapes(cells_by_region(a, [](int feature) { return feature; }), keys, gone);
+  };
+  if (alone) {
+    return row_by_row(rows, [&](const ShapeRows& one, int) {
+      std::vector<std::int64_t> keys;
+      return thinned(one, keys);
+    });
+  }
+  Pieces out;
+  std::vector<std::int64_t> keys;
+  out.store = thinned(rows, keys);
+  for (const std::int64_t key : keys) out.x.push_back(static_cast<int>(key));
+  return out;
+}
+
+}  // namespace civic
