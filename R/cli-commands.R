@@ -113,8 +113,9 @@ shown_crs <- function(found, options) {
     return(list(text = text))
   }
   if (!options$json) print(found)
+  text <- tryCatch(crs_text(found), error = function(e) NULL)
   found$parameters <- as.list(found$parameters)
-  c(unclass(found), list(reason = attr(found, "reason"), text = tryCatch(crs_text(found), error = function(e) NULL)))
+  c(unclass(found), list(reason = attr(found, "reason"), text = text))
 }
 
 demo_command <- function(inputs, options) run_demo(if (length(inputs)) inputs[1] else "demo-output")

@@ -122,7 +122,7 @@ add_columns <- function(x, table, suffix) {
 
 # All rows without a partner is mostly a sign of wrong coordinates.
 warn_if_apart <- function(x, y, none_matched) {
-  if (!none_matched || !nrow(x) || !nrow(y)) return(invisible())
+  if (!none_matched || !vctrs::vec_size(x) || !vctrs::vec_size(y)) return(invisible())
   a <- extent_of(x)
   b <- extent_of(y)
   if (anyNA(a) || anyNA(b)) return(invisible())

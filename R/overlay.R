@@ -53,7 +53,7 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   if (found$touching) account <- c(account, paste(counted(found$touching, "pair"), "only touch (left out)"))
   say("{.fn overlay_with}: {format_count(nrow(x))} and {counted(nrow(y), 'row')} in, {format_count(nrow(out))} out: {paste(account, collapse = ', ')}.")
   tell_stale(out)
-  warn_if_apart(x, y, "both" %in% parts && !counts[[1]])
+  warn_if_apart(x, y, "both" %in% parts && !counts[[1]] && !found$touching)
   record(out, x, "overlay_with", rlang::current_call(), nrow(x), account, started)
 }
 

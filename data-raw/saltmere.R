@@ -220,11 +220,23 @@ ward_names <- c(
   "Chandlers", "Bell Rock", "Lower Kelpside", "Southgate", "Mariners", "Spindrift", "Cape Lonely"
 )
 ward_edges <- edges[edges$other_ward != edges$ward, ]
-ward_text <- vapply(split(ward_edges, ward_edges$ward), outline, "")
-
 cells_on_land <- which(ward > 0)
 cell_edges <- edges[edges$hex %in% cells_on_land, ]
-cell_text <- vapply(split(cell_edges, cell_edges$hex), outline, "")
+
+# Where a coast crosses itself or another, the edges nearby lose every other point until it does not.
+repeat {
+  ward_text <- vapply(split(ward_edges, ward_edges$ward), outline, "")
+  cell_text <- vapply(split(cell_edges, cell_edges$hex), outline, "")
+  bad <- check_shapes(shapes_from_wkt(ward_text))
+  overlaps <- coordinates_of(find_slivers(shapes_from_wkt(cell_text), thinness = 0))
+  spots <- cbind(c(bad$x[!bad$valid], overlaps$x), c(bad$y[!bad$valid], overlaps$y))
+  if (!nrow(spots)) break
+  for (key in ls(drawn)) {
+    line <- drawn[[key]]
+    near <- spots[, 1] >= min(line[, 1]) & spots[, 1] <= max(line[, 1]) & spots[, 2] >= min(line[, 2]) & spots[, 2] <= max(line[, 2])
+    if (any(near) && nrow(line) > 2) assign(key, line[seq(1, nrow(line), 2), ], drawn)
+  }
+}
 cell_hex <- as.integer(names(cell_text))
 
 # --- attributes --------------------------------------------------------------------------------------------------
@@ -365,10 +377,6 @@ canopy <- spatial_frame(
   healthy = runif(nrow(tree_at)) > 0.12, surveyed = as.Date("2026-02-01") + sample(0:40, nrow(tree_at), TRUE),
   geometry = shapes_from_wkt(mapply(crown, tree_at[, 1], tree_at[, 2], 1.5 + height / 3), crs = 32757)
 )
-
-# Fractal coasts cross themselves here and there.
-wards <- repair_shapes(wards, "winding")
-cells <- repair_shapes(cells, "winding")
 
 # --- files -------------------------------------------------------------------------------------------------------
 

@@ -44,7 +44,6 @@ test_that("wrong relations, units and layers are told with the valid ones", {
   expect_error(join_where(some_points(), two_wards(), "intersect"), "intersects.*Nearest", class = "civicatlas_error_argument")
   expect_error(join_where(some_points(), two_wards(), "within distance"), "distance", class = "civicatlas_error_argument")
   expect_error(join_where(some_points(), two_wards(), "within distance", distance = 1, unit = "miles"), "nmi", class = "civicatlas_error_argument")
-  expect_error(join_where(two_wards(), two_wards()), "points and polygons", class = "civicatlas_error_argument")
   degrees <- declare_crs(declare_crs(some_points(), NULL), 4326)
   expect_error(suppressWarnings(join_where(degrees, declare_crs(declare_crs(two_wards(), NULL), 4326), "within distance", distance = 1)),
                "degrees", class = "civicatlas_error_crs")

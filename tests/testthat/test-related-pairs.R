@@ -76,9 +76,7 @@ test_that("results do not depend on threads", {
   expect_identical(nrow(one), 136L)
 })
 
-test_that("layers for which a relation is not computed are refused", {
-  line <- shapes_from_wkt("LINESTRING (0 0, 1 1)")
-  expect_error(related_pairs(line, rectangles), "points and polygons", class = "civicatlas_error_argument")
+test_that("what is no layer and what is no distance are refused", {
   expect_error(related_pairs(points, 1), "spatial frame", class = "civicatlas_error_argument")
   expect_error(related_pairs(points, rectangles, "within distance", -1), "0 or more", class = "civicatlas_error_argument")
 })

@@ -1,0 +1,70 @@
+test_that("buffers have the areas they should, in any unit", {
+  point <- point_shapes(500000, 4750000, crs = 32757)
+  lost <- 1 - sin(pi / 128) / (pi / 128) # of a circle of 4 x 32 chords
+  expect_equal(area_of(buffer_by(point, 400, segments = 32)), pi * 400^2 * (1 - 4 * lost), tolerance = 1e-4)
+  expect_equal(area_of(buffer_by(point, 0.4, unit = "km")), area_of(buffer_by(point, 400)))
+  square <- shapes_from_wkt("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", crs = 32757)
+  expect_equal(area_of(buffer_by(square, 1, corners = "mitred")), 144)
+  expect_equal(area_of(buffer_by(square, -1)), 64)
+  feet <- read_layer(demo_file("districts.shp"))
+  grown <- buffer_by(feet[5, ], 10, "m")
+  expect_equal(extent_of(grown)[["xmax"]] - extent_of(feet[5, ])[["xmax"]], 10 / (1200 / 3937), tolerance = 1e-3)
+})
+
+test_that("a distance a row comes from a column or a vector", {
+  x <- spatial_frame(id = 1:3, reach = c(1, 2, NA), geometry = point_shapes(c(0, 100, 200), 0, crs = 32757))
+  widths <- function(buffers) {
+    boxes <- vapply(seq_along(as_shapes(buffers)), function(i) diff(extent_of(buffers[i, ])[c("xmin", "xmax")]), 0)
+    unname(boxes)
+  }
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(found <- buffer_by(x, reach), "1 with nothing left \\(missing\\), 1 of them without a distance")
+  expect_equal(widths(found), c(2, 4, NA))
+  expect_equal(suppressMessages(widths(buffer_by(x, c(3, 2, 1)))), c(6, 4, 2))
+})
+
+test_that("merged buffers are one shape", {
+  x <- spatial_frame(id = 1:3, geometry = point_shapes(c(0, 1, 100), 0, crs = 32757))
+  merged <- buffer_by(x, 2, merged = TRUE)
+  expect_named(merged, "geometry")
+  expect_identical(geometry_type_of(merged), "multipolygon")
+  expect_identical(nrow(parts_of(merged)), 2L)
+})
+
+test_that("on longitude and latitude distances are true metres, at the antimeridian and the pole too", {
+  places <- point_shapes(c(160.2, 179.999, 30, 0), c(-47.4, 10, 89.99, 0), crs = 4326)
+  around <- buffer_by(places, 5000, segments = 64)
+  # The area of a small circle on the ground, by the ellipsoidal measure.
+  expect_equal(area_of(around), rep(pi * 5000^2, 4), tolerance = 5e-4)
+  expect_identical(geometry_type_of(around)[1:2], c("polygon", "multipolygon"))
+  expect_equal(extent_of(around[3])[c("xmin", "xmax", "ymax")], c(xmin = -180, xmax = 180, ymax = 90))
+  edge <- coordinates_of(around[1])
+  expect_equal(distance_between(point_shapes(edge$x, edge$y, crs = 4326), places[1]), rep(5000, nrow(edge)), tolerance = 1e-7)
+  line <- shapes_from_wkt("LINESTRING (160 -47, 160.5 -47.2)", crs = 4326)
+  beside <- coordinates_of(buffer_by(line, 1000))
+  expect_lt(max(distance_between(point_shapes(beside$x, beside$y, crs = 4326), line)), 1000.01)
+})
+
+test_that("bands do not overlap and add up", {
+  wards <- read_layer(demo_file("wards.shp"))
+  rooms <- clip_to(reproject_to(read_layer(demo_file("rooms.geojson")), wards), wards)
+  bands <- bands_around(rooms, c(250, 500, 750), "m", within = wards)
+  expect_identical(bands$from, c(0, 250, 500))
+  expect_identical(bands$to, c(250, 500, 750))
+  whole <- clip_to(buffer_by(rooms, 750, merged = TRUE), wards)
+  expect_equal(sum(area_of(bands)), area_of(whole), tolerance = 1e-10)
+  for (i in 1:2) expect_match(relation_of(bands[i, ], bands[i + 1, ]), "^F...1")
+})
+
+test_that("wrong distances and styles are told", {
+  point <- point_shapes(0, 0, crs = 32757)
+  expect_error(buffer_by(point, "4"), "finite number", class = "civicatlas_error_argument")
+  expect_error(buffer_by(point, Inf), "finite number", class = "civicatlas_error_argument")
+  expect_error(buffer_by(point, 1, unit = "miles"), "Nearest", class = "civicatlas_error_choice")
+  expect_error(buffer_by(point_shapes(0, 0), 1, unit = "m"), class = "civicatlas_error_crs")
+  expect_error(buffer_by(point, 1, ends = "butt"), "flat", class = "civicatlas_error_choice")
+  expect_error(buffer_by(point, 1, segments = 0), "whole number", class = "civicatlas_error_argument")
+  expect_error(bands_around(point, c(5, 3)), "ascending", class = "civicatlas_error_argument")
+  expect_true(is.na(buffer_by(point, -1)))
+  expect_identical(length(buffer_by(point[0], 1)), 0L)
+})

@@ -1,0 +1,80 @@
+test_that("boundaries, rings, hulls, parts and inner points are what they are called", {
+  shape <- shapes_from_wkt(c("MULTIPOLYGON (((0 0, 9 0, 9 9, 0 9, 0 0), (1 1, 1 3, 3 3, 1 1)), ((20 0, 21 0, 21 1, 20 0)))",
+                             "LINESTRING (0 0, 1 1, 2 0)", "POINT (5 5)", NA))
+  expect_identical(geometry_type_of(boundary_of(shape)), c("multiline", "multipoint", NA, NA))
+  expect_equal(length_of(boundary_of(shape))[1], perimeter_of(shape)[1])
+  expect_equal(area_of(outer_ring_of(shape))[1], 81.5)
+  expect_identical(wkt_of(hull_of(shape))[2:3], c("POLYGON ((0 0, 2 0, 1 1, 0 0))", "POINT (5 5)"))
+  expect_identical(wkt_of(hull_of(shape[2:3], merged = TRUE)), "POLYGON ((0 0, 2 0, 5 5, 0 0))")
+  parts <- parts_of(spatial_frame(id = 1:4, geometry = shape))
+  expect_identical(parts$id, c(1L, 1L, 2L, 3L, 4L))
+  expect_identical(geometry_type_of(parts), c("polygon", "polygon", "line", "point", NA))
+  expect_identical(wkt_of(inner_point_of(shape))[2:4], c("POINT (1 1)", "POINT (5 5)", NA))
+})
+
+test_that("inner points lie well inside, where centroids do not", {
+  horseshoe <- shapes_from_wkt("POLYGON ((0 0, 10 0, 10 10, 8 10, 8 2, 2 2, 2 10, 0 10, 0 0))")
+  expect_identical(nrow(related_pairs(centroid_of(horseshoe), horseshoe, "within")), 0L)
+  expect_gt(distance_between(inner_point_of(horseshoe), boundary_of(horseshoe)), 0.97)
+  wards <- read_layer(demo_file("wards.shp"))
+  inner <- inner_point_of(wards)
+  expect_identical(related_pairs(inner, wards, "within")$y, 1:24)
+  expect_true(all(distance_between(inner, boundary_of(wards)) > 100))
+})
+
+test_that("simplified borders stay shared and valid", {
+  wards <- read_layer(demo_file("wards.shp"))
+  vertices <- function(x) nrow(coordinates_of(x))
+  simple <- simplify_by(wards, 100)
+  expect_lt(vertices(simple), vertices(wards) / 10)
+  expect_true(all(check_shapes(simple)$valid))
+  expect_identical(nrow(find_gaps(simple)), nrow(find_gaps(wards)))
+  expect_identical(sum(find_slivers(simple)$kind == "overlap"), 0L)
+  expect_equal(area_of(simple), area_of(wards), tolerance = 0.03)
+  touching <- function(x) related_pairs(x, x, "touches")
+  expect_identical(touching(simple), touching(wards))
+  alone <- simplify_by(wards, 100, keep_borders = FALSE)
+  expect_true(all(check_shapes(alone)$valid))
+  line <- shapes_from_wkt("LINESTRING (0 0, 5 0.1, 10 0, 10 10)")
+  expect_identical(wkt_of(simplify_by(line, 2)), "LINESTRING (0 0, 10 0, 10 10)")
+  expect_identical(wkt_of(simplify_by(shapes_from_wkt("POLYGON ((0 0, 1 0, 1 1, 0 0))"), 1000)), "POLYGON ((0 0, 1 0, 1 1, 0 0))")
+})
+
+test_that("matrices and near equality go pair by pair", {
+  x <- shapes_from_wkt(c("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))", "POINT (1 1)", NA))
+  expect_identical(relation_of(x, x[1]), c("2FFF1FFF2", "0FFFFF212", NA))
+  near <- shapes_from_wkt("POLYGON ((0.01 0, 2 0.02, 4 0, 4 4, 0 4, 0.01 0))")
+  expect_identical(nearly_equal(x, near, 0.03), c(TRUE, FALSE, NA))
+  expect_false(nearly_equal(x[1], near, 0.015))
+  expect_error(relation_of(x, x[1:2]), "pair off", class = "civicatlas_error_argument")
+})
+
+test_that("named relations hold between shapes of all types as their matrices say", {
+  patterns <- list(
+    within = function(m, d) grepl("^[012].F..F", m), contains = function(m, d) grepl("^[012].....FF", m),
+    touches = function(m, d) grepl("^F", m) & grepl("^F([012]|.{2}[012]|.{3}[012])", m), equals = function(m, d) grepl("^[012].F..FFF", m),
+    disjoint = function(m, d) grepl("^FF.FF", m), intersects = function(m, d) !grepl("^FF.FF", m)
+  )
+  set.seed(3)
+  any_shape <- function(i) {
+    at <- function(n) paste(sample(0:4, n, TRUE), sample(0:4, n, TRUE), collapse = ", ")
+    switch(1 + i %% 3, paste0("MULTIPOINT (", at(3), ")"), paste0("LINESTRING (", at(3), ")"), {
+      corner <- sample(0:3, 2, TRUE)
+      size <- sample(1:3, 2, TRUE)
+      sprintf("POLYGON ((%d %d, %d %d, %d %d, %d %d, %d %d))", corner[1], corner[2], corner[1] + size[1], corner[2], corner[1] + size[1],
+              corner[2] + size[2], corner[1], corner[2] + size[2], corner[1], corner[2])
+    })
+  }
+  x <- shapes_from_wkt(vapply(1:40, any_shape, ""))
+  y <- shapes_from_wkt(vapply(1:30, any_shape, ""))
+  x <- x[check_shapes(x)$valid]
+  all <- expand.grid(y = seq_along(y), x = seq_along(x))
+  matrices <- relation_of(x[all$x], y[all$y])
+  for (relation in names(patterns)) {
+    expected <- all[patterns[[relation]](matrices), c("x", "y")]
+    found <- related_pairs(x, y, relation)
+    expect_identical(found$x, expected$x, info = relation)
+    expect_identical(found$y, expected$y, info = relation)
+    expect_gt(nrow(found), 0)
+  }
+})

@@ -1,0 +1,68 @@
+test_that("shapes are checked row by row, with the place", {
+  shapes <- shapes_from_wkt(c("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))", "POLYGON ((0 0, 4 0, 4 4, 0 0))", NA, "POINT (1 1)",
+                              "POLYGON ((0 0, 9 0, 9 9, 0 9, 0 0), (20 20, 21 20, 21 21, 20 20))"))
+  found <- check_shapes(shapes)
+  expect_identical(found$row, 1:5)
+  expect_identical(found$valid, c(FALSE, TRUE, TRUE, TRUE, FALSE))
+  expect_identical(found$problem, c("crossing", NA, NA, NA, "hole outside"))
+  expect_equal(c(found$x[1], found$y[1]), c(2, 2))
+})
+
+test_that("repairs follow the rule, and say what changed in area", {
+  overlapping <- shapes_from_wkt("MULTIPOLYGON (((0 0, 4 0, 4 4, 0 4, 0 0)), ((2 0, 6 0, 6 4, 2 4, 2 0)))")
+  expect_equal(area_of(repair_shapes(overlapping)), 16)
+  expect_equal(area_of(repair_shapes(overlapping, "winding")), 24)
+  expect_true(all(check_shapes(repair_shapes(overlapping))$valid))
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(repair_shapes(overlapping), "area changed in 1 shape, from 32 square units to 16 square units")
+  expect_message(gone <- repair_shapes(shapes_from_wkt("POLYGON ((0 0, 1 1, 2 2, 0 0))")), "1 without area")
+  expect_true(is.na(gone))
+  expect_identical(suppressMessages(wkt_of(repair_shapes(shapes_from_wkt("LINESTRING (0 0, 1 1)")))), "LINESTRING (0 0, 1 1)")
+  expect_error(repair_shapes(overlapping, "odd"), class = "civicatlas_error_choice")
+})
+
+test_that("gaps and overlaps between neighbours are found, measured and closed", {
+  districts <- read_layer(demo_file("districts.shp"))
+  gaps <- find_gaps(districts, narrower_than = 30)
+  overlaps <- find_slivers(districts)
+  expect_gt(nrow(gaps), 30)
+  expect_true(all(gaps$width < 30) && all(gaps$neighbour %in% 1:5))
+  expect_gt(sum(overlaps$kind == "overlap"), 30)
+  expect_equal(gaps$area, area_of(gaps), tolerance = 1e-9)
+  expect_equal(find_gaps(districts, narrower_than = 90, unit = "ft")$area[1], gaps$area[1] / 0.3048^2, tolerance = 1e-9)
+  mended <- close_gaps(districts, 30)
+  expect_identical(nrow(find_gaps(mended)), 1L) # the park
+  expect_identical(sum(find_slivers(mended)$kind == "overlap"), 0L)
+  expect_true(all(check_shapes(mended)$valid))
+  # A border may move by no more than the tolerance along its length.
+  expect_equal(area_of(mended), area_of(districts), tolerance = 5e-3)
+  expect_identical(mended$district, districts$district)
+  sum_of_parts <- area_of(dissolve_by(mended))
+  expect_equal(sum(area_of(mended)), sum_of_parts, tolerance = 1e-12)
+})
+
+test_that("corners stay sharp, and the first row stays as it is", {
+  x <- shapes_from_wkt(c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((10.1 -2, 20 -2, 20 12, 10.2 12, 10.05 5, 10.1 -2))"))
+  closed <- close_gaps(x, 0.5)
+  expect_identical(wkt_of(close_gaps(x[1], 0.5)), wkt_of(repair_shapes(x[1])))
+  expect_equal(area_of(closed[1]), 100)
+  expect_match(relation_of(closed[1], closed[2]), "^F...1")
+  swapped <- close_gaps(x, 0.5, first = "largest")
+  expect_equal(area_of(swapped[2]), area_of(x[2]), tolerance = 1e-12)
+  expect_error(close_gaps(x, 0), "above 0", class = "civicatlas_error_argument")
+  expect_error(close_gaps(shapes_from_wkt("POINT (1 1)"), 1), "polygons", class = "civicatlas_error_argument")
+})
+
+test_that("slivers go to the neighbour asked for", {
+  x <- spatial_frame(
+    id = 1:3, zone = c("a", "b", "b"),
+    geometry = shapes_from_wkt(c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((10.2 -20, 30 -20, 30 30, 10.2 30, 10.2 -20))",
+                                 "POLYGON ((10 0, 10.2 0, 10.2 9, 10 9, 10 0))"))
+  )
+  expect_equal(area_of(absorb_slivers(x, narrower_than = 0.5)), c(101.8, 990))
+  expect_equal(area_of(absorb_slivers(x, area = 2, into = "largest")), c(100, 991.8))
+  expect_equal(area_of(absorb_slivers(x, thinness = 0.2, same = zone)), c(100, 991.8))
+  alone <- absorb_slivers(x[c(1, 3), ], area = 2, same = zone)
+  expect_identical(alone$id, c(1L, 3L))
+  expect_error(absorb_slivers(x), "area", class = "civicatlas_error_argument")
+})
