@@ -137,9 +137,8 @@ Summary summary_of(const Pieces& pieces) {
   Summary out{0, 0, pieces.x, pieces.y};
   const StoreView s = pieces.store.view();
   for (int i = 0; i < s.size(); ++i) {
-    INFO(test::text_of(s, i));
     const Problem problem = check_shape(s, i).problem;
-    if (problem != Problem::none) FAIL("invalid: " << problem_name(problem));
+    if (problem != Problem::none) FAIL(problem_name(problem) << " in " << test::text_of(s, i));
     out.area += planar_area(s, i);
     out.perimeter += planar_perimeter(s, i);
   }

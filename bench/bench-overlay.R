@@ -1,0 +1,84 @@
+# Overlay, dissolving and buffers against std::sort of as many doubles as there are vertices.
+
+Rcpp::cppFunction("double sort_doubles(int n) {
+  static std::uint64_t state = 88172645463325252ull;
+  std::vector<double> values(n);
+  for (double& value : values) {
+    state ^= state << 13; state ^= state >> 7; state ^= state << 17;
+    value = static_cast<double>(state >> 11);
+  }
+  const auto begin = std::chrono::steady_clock::now();
+  std::sort(values.begin(), values.end());
+  return std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count() + (values[0] < 0);
+}", includes = c("#include <algorithm>", "#include <chrono>", "#include <cstdint>"), plugins = "cpp11")
+sorting <- function(n) min(vapply(1:5, function(i) sort_doubles(n), 0))
+
+# side x side cells whose common borders are wavy lines of 15 points; turned by an angle about the middle.
+coverage <- function(side, angle = 0, points = 15) {
+  steps <- (seq_len(points) - 1) / points
+  cell <- expand.grid(i = seq_len(side), j = seq_len(side))
+  along <- function(x0, y0, dx, dy) {
+    t <- rep(steps, each = length(x0))
+    x <- rep(x0, points) + t * dx
+    y <- rep(y0, points) + t * dy
+    wave <- 0.12 * sin(pi * t) * sin(12.9898 * rep(pmin(x0, x0 + dx), points) + 78.233 * rep(pmin(y0, y0 + dy), points))
+    list(x = x + wave * abs(dy), y = y + wave * abs(dx))
+  }
+  n <- nrow(cell)
+  # Each side from its lower or left end, so that both cells that share it have the same points.
+  bottom <- along(cell$i, cell$j, 1, 0)
+  top <- along(cell$i, cell$j + 1, 1, 0)
+  left <- along(cell$i, cell$j, 0, 1)
+  right <- along(cell$i + 1, cell$j, 0, 1)
+  as_rows <- function(side) lapply(side, matrix, nrow = n)
+  sides <- lapply(list(bottom, right, top, left), as_rows)
+  backwards <- function(m, end) cbind(end, m[, points:2, drop = FALSE])
+  x <- cbind(sides[[1]]$x, sides[[2]]$x, backwards(sides[[3]]$x, cell$i + 1), backwards(sides[[4]]$x, cell$i), cell$i)
+  y <- cbind(sides[[1]]$y, sides[[2]]$y, backwards(sides[[3]]$y, cell$j + 1), backwards(sides[[4]]$y, cell$j + 1), cell$j)
+  middle <- side / 2 + 1
+  turned_x <- middle + (x - middle) * cos(angle) - (y - middle) * sin(angle)
+  turned_y <- middle + (x - middle) * sin(angle) + (y - middle) * cos(angle)
+  per <- ncol(x)
+  store <- list(
+    types = rep(3L, n), part_types = rep(3L, n), shape_parts = 0:n, part_rings = 0:n, ring_vertices = (0:n) * per,
+    x = 500000 + 100 * as.vector(t(turned_x)), y = 4750000 + 100 * as.vector(t(turned_y)), z = NULL, m = NULL,
+    boxes = as.vector(rbind(500000 + 100 * apply(turned_x, 1, min), 4750000 + 100 * apply(turned_y, 1, min),
+                            500000 + 100 * apply(turned_x, 1, max), 4750000 + 100 * apply(turned_y, 1, max)))
+  )
+  spatial_frame(id = seq_len(n), region = (cell$i * 10L) %/% (side + 1L) * 10L + (cell$j * 10L) %/% (side + 1L),
+                geometry = civicatlas:::new_shapes(seq_len(n), store, crs(32757)))
+}
+vertices_in <- function(...) sum(vapply(list(...), function(x) length(civicatlas:::store_of(civicatlas:::as_shapes(x))$x), 0))
+
+x <- coverage(100)
+y <- coverage(100, 0.3)
+sort_both <- sorting(vertices_in(x, y))
+union <- seconds(overlay_with(x, y, "union"), 3)
+report("union of two coverages of 10,000 polygons of 60 vertices, against sorting as many", sprintf("%.1f times, %.2f s", union / sort_both, union),
+       "at most 40", union / sort_both <= 40)
+one_thread <- withr::with_options(list(civicatlas.threads = 1L), seconds(overlay_with(x, y, "union"), 3))
+report("the union on two threads against one", sprintf("%.2f times faster", one_thread / union), "at least 1.6", one_thread / union >= 1.6)
+half <- coverage(50)
+half_y <- coverage(50, 0.3)
+quarter <- seconds(overlay_with(half, half_y, "union"), 3)
+report("the union, growth from n to 4n", sprintf("exponent %.2f", exponent(quarter, union)), "at most 1.15", exponent(quarter, union) <= 1.15)
+
+million <- coverage(130)
+sort_million <- sorting(vertices_in(million))
+dissolving <- seconds(dissolve_by(million, region), 3)
+report("dissolving a coverage of 1 million vertices into 100 regions, against sorting as many", sprintf("%.1f times, %.2f s", dissolving / sort_million, dissolving),
+       "at most 20", dissolving / sort_million <= 20)
+
+set.seed(9)
+points <- point_shapes(5e5 + 1e5 * runif(1e5), 4.7e6 + 1e5 * runif(1e5), crs = 32757)
+sort_circles <- sorting(1e5 * 65)
+merging <- seconds(buffer_by(points, 200, merged = TRUE), 1)
+report("100,000 point buffers merged, against sorting as many doubles as they have vertices", sprintf("%.1f times, %.2f s", merging / sort_circles, merging),
+       "at most 60", merging / sort_circles <= 60)
+
+saved <- tempfile(fileext = ".rds")
+saveRDS(list(x = x, y = y), saved)
+peak <- peak_memory(sprintf("layers <- readRDS('%s'); invisible(overlay_with(layers$x, layers$y, 'union'))", saved))
+coordinates <- 16 * vertices_in(x, y)
+report("the union, peak memory above bare R against the coordinates", sprintf("%.1f times", (peak[["with"]] - peak[["without"]]) / coordinates), "at most 12",
+       (peak[["with"]] - peak[["without"]]) / coordinates <= 12)
