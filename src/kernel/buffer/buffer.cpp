@@ -5,6 +5,7 @@
 #include "../error.h"
 #include "../measure/local_plane.h"
 #include "../shapes/antimeridian.h"
+#include "../shapes/derive.h"
 
 namespace civic {
 namespace {
@@ -21,17 +22,77 @@ bool holds_polygon(const StoreView& s, int shape) {
   return false;
 }
 
+// The union of shapes one of each store, neighbours first.
+StoreBuffer merged(std::vector<StoreBuffer> shapes) {
+  const int group[] = {0, 0};
+  while (shapes.size() > 1) {
+    std::vector<StoreBuffer> next;
+    for (std::size_t i = 0; i < shapes.size(); i += 2) {
+      if (i + 1 == shapes.size() || shapes[i].types.empty() || shapes[i + 1].types.empty()) {
+        next.push_back(std::move(shapes[i].types.empty() && i + 1 < shapes.size() ? shapes[i + 1] : shapes[i]));
+        continue;
+      }
+      const int one[] = {1};
+      const ShapeRows pair[] = {{shapes[i].view(), one}, {shapes[i + 1].view(), one}};
+      std::vector<int> handles;
+      const StoreBuffer both = gather(pair, handles, 0);
+      next.push_back(dissolve({both.view(), handles}, group).store);
+    }
+    shapes.swap(next);
+  }
+  return shapes.empty() ? StoreBuffer() : std::move(shapes[0]);
+}
+
+// Whether edges are so short against the distance that the curve would cross itself all along.
+bool is_fine_grained(const StoreView& s, int shape, double distance) {
+  double length = 0;
+  std::size_t edges = 0;
+  const IndexRange rings = s.shape_rings(shape);
+  for (int ring = rings.begin; ring < rings.end; ++ring)
+    for (int i = s.vertices(ring).begin; i + 1 < s.vertices(ring).end; ++i, ++edges)
+      length += std::hypot(s.x[i + 1] - s.x[i], s.y[i + 1] - s.y[i]);
+  return edges > 32 && length < 2 * static_cast<double>(edges) * std::fabs(distance);
+}
+
+// The ground beside the rings and lines of a shape, put together of small pieces, in which crossings stay few.
+StoreBuffer ground_by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style) {
+  constexpr int piece_edges = 16;
+  ShapeBuilder builder;
+  swept_ground(store, shape, distance, style, piece_edges, builder);
+  const StoreBuffer ground = builder.take();
+  const int handle[] = {1};
+  const StoreBuffer parts = parts_of({ground.view(), handle}).store;
+  std::vector<StoreBuffer> pieces;
+  for (int part = 0; part < parts.view().size(); ++part)
+    pieces.push_back(filled(parts.view(), part, FillRule::nonzero));
+  return merged(std::move(pieces));
+}
+
+StoreBuffer by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style, bool polygon) {
+  StoreBuffer ground = ground_by_pieces(store, shape, distance, style);
+  if (!polygon || ground.types.empty()) return ground;
+  const int one[] = {1}, own[] = {shape + 1};
+  const ShapeRows sides[] = {{store, own}, {ground.view(), one}};
+  if (distance < 0) return mask(sides[0], sides[1], false).store;
+  std::vector<int> handles;
+  const StoreBuffer both = gather(sides, handles, 0);
+  const int group[] = {0, 0};
+  return dissolve({both.view(), handles}, group).store;
+}
+
 // Empty where nothing is left.
 StoreBuffer buffer_of(const StoreView& store, int shape, double distance, const BufferStyle& style) {
-  if (holds_polygon(store, shape)) {
-    const StoreBuffer valid = filled(store, shape, FillRule::even_odd);
+  const bool polygon = holds_polygon(store, shape);
+  StoreBuffer valid;
+  if (polygon) {
+    valid = filled(store, shape, FillRule::even_odd);
     if (distance == 0 || valid.types.empty()) return valid;
-    ShapeBuilder curve;
-    offset_curve(valid.view(), 0, distance, style, curve);
-    return filled(curve.take().view(), 0, FillRule::positive);
   }
+  const StoreView from = polygon ? valid.view() : store;
+  const int at = polygon ? 0 : shape;
+  if (is_fine_grained(from, at, distance)) return by_pieces(from, at, distance, style, polygon);
   ShapeBuilder curve;
-  offset_curve(store, shape, distance, style, curve);
+  offset_curve(from, at, distance, style, curve);
   return filled(curve.take().view(), 0, FillRule::positive);
 }
 
@@ -49,11 +110,11 @@ Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances, 
 
 Pieces buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style) {
   return buffers_by_row(rows, distances,
-                      [&](int shape, double distance) { return buffer_of(rows.store, shape, distance, style); });
+                        [&](int shape, double distance) { return buffer_of(rows.store, shape, distance, style); });
 }
 
 Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
-                        const BufferStyle& style) {
+                       const BufferStyle& style) {
   const Geodesic geodesic(ellipsoid);
   return buffers_by_row(rows, distances, [&](int shape, double distance) -> StoreBuffer {
     const LocalPlane plane(ellipsoid, middle_of_shape(rows.store, shape));

@@ -26,8 +26,9 @@ std::vector<Place> path_of(const StoreView& s, IndexRange v) {
 
 class CurveWriter {
  public:
-  CurveWriter(double distance, const BufferStyle& style, ShapeBuilder& builder)
-      : distance_(distance), style_(style), builder_(builder) {}
+  // With `piece_edges` rings are written in pieces.
+  CurveWriter(double distance, const BufferStyle& style, std::size_t piece_edges, ShapeBuilder& builder)
+      : distance_(distance), style_(style), piece_edges_(piece_edges), builder_(builder) {}
 
   void circle(Place middle) {
     begin();
@@ -39,8 +40,12 @@ class CurveWriter {
   // The curve on the right of a closed path without its last, repeated place.
   void ring(const std::vector<Place>& path) {
     const std::size_t n = path.size();
-    begin();
-    for (std::size_t i = 0; i < n; ++i) corner(path[(i + n - 1) % n], path[i], path[(i + 1) % n]);
+    if (piece_edges_ == 0) {
+      begin();
+      for (std::size_t i = 0; i < n; ++i) corner(path[(i + n - 1) % n], path[i], path[(i + 1) % n]);
+      return;
+    }
+    for (std::size_t from = 0; from < n; from += piece_edges_) piece(path, from, std::min(n, from + piece_edges_));
   }
 
   void line(const std::vector<Place>& path) {
@@ -112,6 +117,15 @@ class CurveWriter {
     }
   }
 
+  // The ground beside some edges of a closed path, with the wedge at the end.
+  void piece(const std::vector<Place>& path, std::size_t from, std::size_t to) {
+    auto at = [&](std::size_t i) { return path[i % path.size()]; };
+    begin();
+    vertex(at(from) + aside(along(at(from), at(from + 1))));
+    for (std::size_t i = from + 1; i <= to; ++i) corner(at(i - 1), at(i), at(i + 1));
+    for (std::size_t i = to + 1; i-- > from;) vertex(at(i));
+  }
+
   // Between a path and the curve on its right.
   void one_side(const std::vector<Place>& path) {
     begin();
@@ -123,14 +137,14 @@ class CurveWriter {
 
   const double distance_;
   const BufferStyle& style_;
+  const std::size_t piece_edges_;
   ShapeBuilder& builder_;
 };
 
-}  // namespace
-
-void offset_curve(const StoreView& s, int shape, double distance, const BufferStyle& style, ShapeBuilder& builder) {
+void write(const StoreView& s, int shape, double distance, const BufferStyle& style, std::size_t piece_edges,
+           ShapeBuilder& builder) {
   builder.begin_shape(type_code(ShapeKind::multipolygon, false, false));
-  CurveWriter writer(distance, style, builder);
+  CurveWriter writer(distance, style, piece_edges, builder);
   for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
     const ShapeKind kind = s.part_kind(part);
     if (kind != ShapeKind::polygon && !(distance > 0)) continue;  // nothing is left of lines and points
@@ -148,6 +162,17 @@ void offset_curve(const StoreView& s, int shape, double distance, const BufferSt
     }
   }
   builder.end_shape();
+}
+
+}  // namespace
+
+void offset_curve(const StoreView& store, int shape, double distance, const BufferStyle& style, ShapeBuilder& builder) {
+  write(store, shape, distance, style, 0, builder);
+}
+
+void swept_ground(const StoreView& store, int shape, double distance, const BufferStyle& style, int edges,
+                  ShapeBuilder& builder) {
+  write(store, shape, distance, style, static_cast<std::size_t>(edges), builder);
 }
 
 }  // namespace civic

@@ -21,6 +21,8 @@ class RTree {
   template <class Found>
   void visit(const Box& box, const Found& found) const;
   std::size_t size() const { return rows_.size(); }
+  // The rows in Hilbert order, in which searches for their surroundings find what they need in the cache.
+  const std::vector<int>& rows() const { return rows_; }
 
  private:
   static constexpr int fanout = 16;

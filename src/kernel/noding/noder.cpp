@@ -1,6 +1,7 @@
 #include "noder.h"
 
 #include <algorithm>
+#include <memory>
 #include <numeric>
 
 #include "../index/rtree.h"
@@ -14,42 +15,6 @@ Box box_of(GridPoint a, GridPoint b) {
   box.add(static_cast<double>(a.x), static_cast<double>(a.y));
   box.add(static_cast<double>(b.x), static_cast<double>(b.y));
   return box;
-}
-
-// A place that a segment is to pass through.
-struct Stop {
-  int segment;
-  GridPoint at;
-};
-
-// Points in ascending order without repeats, and segments on them without those of no length.
-Noded settled(const std::vector<GridPoint>& points, const std::vector<Segment>& segments) {
-  std::vector<int> order(points.size());
-  std::iota(order.begin(), order.end(), 0);
-  std::sort(order.begin(), order.end(), [&](int a, int b) { return points[a] < points[b]; });
-  Noded out;
-  std::vector<int> place(points.size());
-  for (const int i : order) {
-    if (out.points.empty() || out.points.back() != points[i]) out.points.push_back(points[i]);
-    place[i] = static_cast<int>(out.points.size()) - 1;
-  }
-  out.segments.reserve(segments.size());
-  for (const Segment& s : segments)
-    if (place[s.from] != place[s.to]) out.segments.push_back({place[s.from], place[s.to], s.source});
-  return out;
-}
-
-// Segments of equal ends, whatever their direction and source, stand for one another when meetings are sought.
-std::vector<int> distinct_segments(const std::vector<Segment>& segments) {
-  std::vector<int> order(segments.size());
-  std::iota(order.begin(), order.end(), 0);
-  auto key = [&](int i) {
-    const auto [low, high] = std::minmax(segments[i].from, segments[i].to);
-    return std::pair(low, high);
-  };
-  std::sort(order.begin(), order.end(), [&](int a, int b) { return key(a) < key(b); });
-  order.erase(std::unique(order.begin(), order.end(), [&](int a, int b) { return key(a) == key(b); }), order.end());
-  return order;
 }
 
 long double cross(GridPoint u, GridPoint v) {
@@ -70,7 +35,15 @@ constexpr std::int64_t half_cell = Grid::cell_steps / 2;
 // Boxes are of doubles, which round steps.
 constexpr double box_slack = 4 * Grid::cell_steps;
 
-// Whether the segment from s to e passes the cell around p, its lower and left edges with it.
+// Whether p lies between the ends of the segment, seen along it.
+bool lies_between(GridPoint s, GridPoint e, GridPoint p) {
+  const double dx = static_cast<double>(e.x - s.x), dy = static_cast<double>(e.y - s.y);
+  const double along = dx * static_cast<double>(p.x - s.x) + dy * static_cast<double>(p.y - s.y);
+  return along > 0 && along < dx * dx + dy * dy;
+}
+
+// Whether the segment from s to e passes the cell around p, its lower and left edges with it. A point beside an end, in
+// whose cell it is, is not passed: the segment would have to turn back.
 bool passes_cell(GridPoint s, GridPoint e, GridPoint p) {
   const std::int64_t left = p.x - half_cell, right = p.x + half_cell, bottom = p.y - half_cell, top = p.y + half_cell;
   if (std::max(s.x, e.x) < left || std::min(s.x, e.x) >= right || std::max(s.y, e.y) < bottom ||
@@ -80,155 +53,353 @@ bool passes_cell(GridPoint s, GridPoint e, GridPoint p) {
                          side(s, e, {right, top})};
   const auto [low, high] = std::minmax_element(std::begin(corners), std::end(corners));
   // A line that touches the cell from outside belongs to it at the lower left corner alone.
-  return (*low < 0 && *high > 0) || corners[0] == 0;
+  return ((*low < 0 && *high > 0) || corners[0] == 0) && lies_between(s, e, p);
 }
 
-class Round {
+// A place that a segment is to pass through.
+struct Stop {
+  int edge;
+  GridPoint at;
+};
+
+class Noder {
  public:
-  explicit Round(const Noded& in)
-      : points_(in.points), segments_(in.segments), distinct_(distinct_segments(in.segments)), tree_(boxes()) {}
-
-  // The cells where segments cross, for both of them; a vertex in the cell stands for it.
-  std::vector<Stop> crossings(const RTree& vertices) const {
-    return parallel_collect<Stop>(distinct_.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
-      for (std::size_t i = begin; i < end; ++i) {
-        const auto [a, b] = ends(i);
-        tree_.visit(box_of(a, b), [&](int j, const Box&) {
-          if (static_cast<std::size_t>(j) <= i) return;
-          const auto [c, d] = ends(static_cast<std::size_t>(j));
-          if (side(a, b, c) * side(a, b, d) >= 0 || side(c, d, a) * side(c, d, b) >= 0) return;
-          const GridPoint at = vertex_at(vertices, crossing_of(a, b, c, d));
-          out.push_back({static_cast<int>(i), at});
-          out.push_back({j, at});
-        });
-      }
-    });
+  Noder(const std::vector<GridPoint>& points, const std::vector<Segment>& segments)
+      : points_(points), segments_(segments), fresh_(segments.size(), 1), base_edge_(segments.size(), -1) {
+    settle_points();
   }
 
-  // The points whose cells segments pass, other than their own ends.
-  std::vector<Stop> passings(const std::vector<GridPoint>& points, const RTree& tree) const {
-    return parallel_collect<Stop>(distinct_.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
-      for (std::size_t i = begin; i < end; ++i) {
-        const auto [a, b] = ends(i);
-        tree.visit(box_of(a, b).grown(box_slack), [&](int p, const Box&) {
-          const GridPoint at = points[static_cast<std::size_t>(p)];
-          if (at != a && at != b && passes_cell(a, b, at)) out.push_back({static_cast<int>(i), at});
-        });
+  // Seeks meetings of the segments that are new since the last round, with each other and with all others; false where
+  // there are none. The ends of new segments are the new points, so that with the last round no segment crosses another
+  // or passes the cell of a point.
+  bool round() {
+    gather_edges();
+    const bool first = !base_;
+    if (first) take_as_base();
+    std::vector<int> others;  // edges that are not in the base tree
+    std::vector<Box> boxes;
+    for (int i = 0; i < static_cast<int>(edges_.size()); ++i)
+      if (!edges_[static_cast<std::size_t>(i)].in_base) {
+        others.push_back(i);
+        boxes.push_back(box_of(edges_[static_cast<std::size_t>(i)]));
       }
-    });
+    const RTree tree{std::span<const Box>(boxes)};
+    std::vector<int> fresh;
+    if (first) fresh = base_->rows();
+    for (const int o : tree.rows())
+      if (const int i = others[static_cast<std::size_t>(o)]; edges_[static_cast<std::size_t>(i)].fresh)
+        fresh.push_back(i);
+    Stops stops = meetings(fresh, tree, others);
+    seek_lone_points(stops.passed);
+    if (stops.passed.empty() && stops.crossings.empty()) return false;
+    stand_in_vertices(stops.crossings);
+    seek_passed_crossings(tree, others, stops);
+    draw(std::move(stops));
+    return true;
   }
 
-  // All segments drawn through their stops.
-  Noded drawn(std::vector<Stop> stops) const {
-    std::sort(stops.begin(), stops.end(), [&](const Stop& p, const Stop& q) {
-      if (p.segment != q.segment) return p.segment < q.segment;
-      const double dp = along(p), dq = along(q);
-      return dp != dq ? dp < dq : p.at < q.at;
-    });
-    std::vector<GridPoint> points = points_;
-    std::vector<int> chain_start(distinct_.size() + 1, 0), chain;
-    for (std::size_t i = 0, s = 0; i < distinct_.size(); ++i) {
-      for (; s < stops.size() && stops[s].segment == static_cast<int>(i); ++s) {
-        const auto [a, b] = ends(i);
-        if (stops[s].at == a || stops[s].at == b) continue;
-        if (static_cast<int>(chain.size()) > chain_start[i] &&
-            points[static_cast<std::size_t>(chain.back())] == stops[s].at)
-          continue;
-        points.push_back(stops[s].at);
-        chain.push_back(static_cast<int>(points.size()) - 1);
-      }
-      chain_start[i + 1] = static_cast<int>(chain.size());
-    }
-    return settled(points, pieces(chain, chain_start));
+  // Every point in the middle of its cell.
+  void take_cells() {
+    for (GridPoint& p : points_) p = Grid::cell_of(p);
+    std::fill(fresh_.begin(), fresh_.end(), 1);
+    settle_points();
+    base_.reset();
+    std::fill(base_edge_.begin(), base_edge_.end(), -1);
+    lone_points_sought_ = false;
   }
+
+  Noded take() { return {std::move(points_), std::move(segments_)}; }
 
  private:
-  struct Ends {
-    GridPoint a, b;
+  // Segments of equal ends, whatever their direction and source.
+  struct Edge {
+    int low, high;
+    bool fresh, in_base;
   };
-  GridPoint vertex_at(const RTree& vertices, GridPoint at) const {
-    GridPoint first = at;
-    vertices.visit(box_of(at, at).grown(box_slack), [&](int v, const Box&) {
-      const GridPoint p = points_[static_cast<std::size_t>(v)];
-      if (Grid::cell_of(p) == Grid::cell_of(at) && (first == at || p < first)) first = p;
-    });
-    return first;
-  }
-  Ends ends(std::size_t i) const {
-    const Segment& s = segments_[static_cast<std::size_t>(distinct_[i])];
-    return {points_[static_cast<std::size_t>(s.from)], points_[static_cast<std::size_t>(s.to)]};
-  }
-  std::vector<Box> boxes() const {
-    std::vector<Box> out(distinct_.size());
-    for (std::size_t i = 0; i < out.size(); ++i) {
-      const auto [a, b] = ends(i);
-      out[i] = box_of(a, b);
+  struct Stops {
+    std::vector<Stop> passed, crossings;
+  };
+  GridPoint point(int i) const { return points_[static_cast<std::size_t>(i)]; }
+
+  // Points in ascending order without repeats, and segments on them without those of no length.
+  void settle_points() {
+    struct Placed {
+      GridPoint at;
+      int from;
+    };
+    std::vector<Placed> order(points_.size());
+    for (std::size_t i = 0; i < order.size(); ++i) order[i] = {points_[i], static_cast<int>(i)};
+    std::sort(order.begin(), order.end(), [](const Placed& a, const Placed& b) { return a.at < b.at; });
+    std::vector<int> place(points_.size());
+    std::size_t n = 0;
+    for (std::size_t i = 0; i < order.size(); ++i) {
+      if (i == 0 || order[i].at != order[i - 1].at) points_[n++] = order[i].at;
+      place[static_cast<std::size_t>(order[i].from)] = static_cast<int>(n) - 1;
     }
-    return out;
+    points_.resize(n);
+    renumber(place);
   }
-  // How far along its segment a stop lies, to put stops in order.
+  void renumber(const std::vector<int>& place) {
+    std::size_t n = 0;
+    for (std::size_t k = 0; k < segments_.size(); ++k) {
+      const Segment& s = segments_[k];
+      const int from = place[static_cast<std::size_t>(s.from)], to = place[static_cast<std::size_t>(s.to)];
+      if (from == to) continue;
+      fresh_[n] = fresh_[k];
+      base_edge_[n] = base_edge_[k];
+      segments_[n++] = {from, to, s.source};
+    }
+    segments_.resize(n);
+    fresh_.resize(n);
+    base_edge_.resize(n);
+  }
+
+  void gather_edges() {
+    struct Keyed {
+      std::uint64_t ends;
+      int segment;
+    };
+    std::vector<Keyed> order(segments_.size());
+    for (std::size_t k = 0; k < order.size(); ++k) {
+      const auto [low, high] = std::minmax(segments_[k].from, segments_[k].to);
+      order[k] = {static_cast<std::uint64_t>(low) << 32 | static_cast<std::uint32_t>(high), static_cast<int>(k)};
+    }
+    std::sort(order.begin(), order.end(), [](const Keyed& a, const Keyed& b) { return a.ends < b.ends; });
+    edges_.clear();
+    edge_of_.resize(segments_.size());
+    for (std::size_t i = 0; i < order.size(); ++i) {
+      if (i == 0 || order[i].ends != order[i - 1].ends)
+        edges_.push_back(
+            {static_cast<int>(order[i].ends >> 32), static_cast<int>(order[i].ends & 0xffffffffu), false, false});
+      const auto k = static_cast<std::size_t>(order[i].segment);
+      edge_of_[k] = static_cast<int>(edges_.size()) - 1;
+      edges_.back().fresh |= fresh_[k] != 0;
+      if (base_edge_[k] < 0) continue;
+      edges_.back().in_base = true;
+      in_base_[static_cast<std::size_t>(base_edge_[k])] = edge_of_[k];
+    }
+  }
+  // The edges of the first round are indexed once; those cut since then are left out when they are found.
+  void take_as_base() {
+    std::vector<Box> boxes;
+    boxes.reserve(edges_.size());
+    for (Edge& e : edges_) {
+      e.in_base = true;
+      boxes.push_back(box_of(e));
+    }
+    base_ = std::make_unique<RTree>(std::span<const Box>(boxes));
+    base_edge_ = edge_of_;
+    in_base_.resize(edges_.size());
+    std::iota(in_base_.begin(), in_base_.end(), 0);
+  }
+  Box box_of(const Edge& e) const { return civic::box_of(point(e.low), point(e.high)); }
+
+  Stops meetings(const std::vector<int>& fresh, const RTree& tree, const std::vector<int>& others) const {
+    constexpr std::size_t grain = 1024;
+    std::vector<Stops> parts((fresh.size() + grain - 1) / grain);
+    parallel_for(fresh.size(), grain, [&](std::size_t begin, std::size_t end) {
+      Stops& out = parts[begin / grain];
+      for (std::size_t k = begin; k < end; ++k) {
+        const int i = fresh[k];
+        auto found = [&](int j) {
+          if (j >= 0 && j != i && !(edges_[static_cast<std::size_t>(j)].fresh && j < i)) meet(i, j, out);
+        };
+        const Box around = box_of(edges_[static_cast<std::size_t>(i)]).grown(box_slack);
+        base_->visit(around, [&](int b, const Box&) { found(in_base_[static_cast<std::size_t>(b)]); });
+        tree.visit(around, [&](int o, const Box&) { found(others[static_cast<std::size_t>(o)]); });
+      }
+    });
+    Stops all;
+    for (const Stops& part : parts) {
+      all.passed.insert(all.passed.end(), part.passed.begin(), part.passed.end());
+      all.crossings.insert(all.crossings.end(), part.crossings.begin(), part.crossings.end());
+    }
+    return all;
+  }
+
+  // What two edges whose boxes nearly meet are to each other: the cell where they cross, for both; and ends of one
+  // whose cells the other passes.
+  void meet(int i, int j, Stops& out) const {
+    const Edge &e = edges_[static_cast<std::size_t>(i)], &f = edges_[static_cast<std::size_t>(j)];
+    const GridPoint a = point(e.low), b = point(e.high), c = point(f.low), d = point(f.high);
+    for (const GridPoint p : {c, d})
+      if (p != a && p != b && passes_cell(a, b, p)) out.passed.push_back({i, p});
+    for (const GridPoint p : {a, b})
+      if (p != c && p != d && passes_cell(c, d, p)) out.passed.push_back({j, p});
+    if (side(a, b, c) * side(a, b, d) >= 0 || side(c, d, a) * side(c, d, b) >= 0) return;
+    GridPoint at = crossing_of(a, b, c, d);
+    // A cell beyond an end would make a segment turn back: the end takes its place.
+    if (!lies_between(a, b, at)) at = nearer(at, a, b);
+    if (!lies_between(c, d, at)) at = nearer(at, c, d);
+    out.crossings.push_back({i, at});
+    out.crossings.push_back({j, at});
+  }
+  static GridPoint nearer(GridPoint p, GridPoint a, GridPoint b) {
+    auto gap = [&](GridPoint q) { return std::hypot(static_cast<double>(q.x - p.x), static_cast<double>(q.y - p.y)); };
+    return gap(a) <= gap(b) ? a : b;
+  }
+
+  // The first vertex in the cell of a crossing stands for it, where both edges can run through it.
+  void stand_in_vertices(std::vector<Stop>& crossings) const {
+    if (crossings.empty()) return;
+    std::vector<GridPoint> cells;
+    for (const Stop& stop : crossings) cells.push_back(Grid::cell_of(stop.at));
+    std::sort(cells.begin(), cells.end());
+    cells.erase(std::unique(cells.begin(), cells.end()), cells.end());
+    std::vector<int> vertex(cells.size(), -1);
+    auto place = [&](GridPoint cell) { return std::lower_bound(cells.begin(), cells.end(), cell) - cells.begin(); };
+    for (int v = static_cast<int>(points_.size()) - 1; v >= 0; --v) {
+      const GridPoint cell = Grid::cell_of(point(v));
+      const auto at = static_cast<std::size_t>(place(cell));
+      if (at < cells.size() && cells[at] == cell) vertex[at] = v;
+    }
+    auto can_pass = [&](const Stop& stop, GridPoint p) {
+      const Edge& e = edges_[static_cast<std::size_t>(stop.edge)];
+      const GridPoint a = point(e.low), b = point(e.high);
+      return p == a || p == b || lies_between(a, b, p);
+    };
+    for (std::size_t k = 0; k < crossings.size(); k += 2) {
+      const int v = vertex[static_cast<std::size_t>(place(Grid::cell_of(crossings[k].at)))];
+      if (v >= 0 && can_pass(crossings[k], point(v)) && can_pass(crossings[k + 1], point(v)))
+        crossings[k].at = crossings[k + 1].at = point(v);
+    }
+  }
+
+  // Edges that pass the cells of crossings of others are drawn through them at once: left to the next round, near
+  // parallel edges would cross again and again a cell farther on.
+  void seek_passed_crossings(const RTree& tree, const std::vector<int>& others, Stops& stops) const {
+    std::vector<GridPoint> places;
+    for (std::size_t k = 0; k < stops.crossings.size(); k += 2) places.push_back(stops.crossings[k].at);
+    std::sort(places.begin(), places.end());
+    places.erase(std::unique(places.begin(), places.end()), places.end());
+    const auto passed = parallel_collect<Stop>(places.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
+      for (std::size_t k = begin; k < end; ++k) {
+        const GridPoint p = places[k];
+        auto found = [&](int i) {
+          if (i < 0) return;
+          const Edge& e = edges_[static_cast<std::size_t>(i)];
+          const GridPoint a = point(e.low), b = point(e.high);
+          if (p != a && p != b && passes_cell(a, b, p)) out.push_back({i, p});
+        };
+        const Box around = civic::box_of(p, p).grown(box_slack);
+        base_->visit(around, [&](int b, const Box&) { found(in_base_[static_cast<std::size_t>(b)]); });
+        tree.visit(around, [&](int o, const Box&) { found(others[static_cast<std::size_t>(o)]); });
+      }
+    });
+    stops.passed.insert(stops.passed.end(), passed.begin(), passed.end());
+  }
+
+  // Points that are the end of no segment, in the first round.
+  void seek_lone_points(std::vector<Stop>& stops) {
+    if (lone_points_sought_) return;
+    lone_points_sought_ = true;
+    std::vector<char> is_end(points_.size(), 0);
+    for (const Segment& s : segments_)
+      is_end[static_cast<std::size_t>(s.from)] = is_end[static_cast<std::size_t>(s.to)] = 1;
+    for (std::size_t i = 0; i < points_.size(); ++i) {
+      if (is_end[i] != 0) continue;
+      const GridPoint p = points_[i];
+      base_->visit(civic::box_of(p, p).grown(box_slack), [&](int j, const Box&) {
+        const Edge& e = edges_[static_cast<std::size_t>(j)];
+        if (passes_cell(point(e.low), point(e.high), p)) stops.push_back({j, p});
+      });
+    }
+  }
+
+  // How far along its edge a stop lies, to put stops in order.
   double along(const Stop& stop) const {
-    const auto [a, b] = ends(static_cast<std::size_t>(stop.segment));
+    const Edge& e = edges_[static_cast<std::size_t>(stop.edge)];
+    const GridPoint a = point(e.low), b = point(e.high);
     return static_cast<double>(b.x - a.x) * static_cast<double>(stop.at.x - a.x) +
            static_cast<double>(b.y - a.y) * static_cast<double>(stop.at.y - a.y);
   }
-  // Every segment, those of equal ends alike, cut at the chain of its distinct one.
-  std::vector<Segment> pieces(const std::vector<int>& chain, const std::vector<int>& chain_start) const {
+
+  // All segments through their stops.
+  void draw(Stops found) {
+    std::vector<Stop> stops = std::move(found.passed);
+    stops.insert(stops.end(), found.crossings.begin(), found.crossings.end());
+    std::sort(stops.begin(), stops.end(), [&](const Stop& p, const Stop& q) {
+      if (p.edge != q.edge) return p.edge < q.edge;
+      const double dp = along(p), dq = along(q);
+      return dp != dq ? dp < dq : p.at < q.at;
+    });
+    std::vector<int> chain_start(edges_.size() + 1, 0), chain;
+    const std::size_t before = points_.size();
+    for (std::size_t i = 0, s = 0; i < edges_.size(); ++i) {
+      for (; s < stops.size() && stops[s].edge == static_cast<int>(i); ++s) {
+        const GridPoint at = stops[s].at;
+        if (at == point(edges_[i].low) || at == point(edges_[i].high)) continue;
+        if (static_cast<int>(chain.size()) > chain_start[i] && point(chain.back()) == at) continue;
+        points_.push_back(at);
+        chain.push_back(static_cast<int>(points_.size()) - 1);
+      }
+      chain_start[i + 1] = static_cast<int>(chain.size());
+    }
+    cut_segments(chain, chain_start);
+    merge_points(before);
+  }
+
+  void cut_segments(const std::vector<int>& chain, const std::vector<int>& chain_start) {
     std::vector<Segment> out;
-    out.reserve(segments_.size() + chain.size());
-    const std::vector<int> representative = representatives();
+    std::vector<char> fresh;
+    std::vector<int> base_edge;
+    out.reserve(segments_.size() + 2 * chain.size());
+    fresh.reserve(out.capacity());
+    base_edge.reserve(out.capacity());
     for (std::size_t k = 0; k < segments_.size(); ++k) {
       const Segment& s = segments_[k];
-      const auto i = static_cast<std::size_t>(representative[k]);
-      const bool same_way = segments_[static_cast<std::size_t>(distinct_[i])].from == s.from;
-      int last = s.from;
+      const auto i = static_cast<std::size_t>(edge_of_[k]);
+      const bool same_way = edges_[i].low == s.from;
       const int count = chain_start[i + 1] - chain_start[i];
+      int last = s.from;
       for (int c = 0; c < count; ++c) {
         const int next = chain[static_cast<std::size_t>(chain_start[i] + (same_way ? c : count - 1 - c))];
         out.push_back({last, next, s.source});
         last = next;
       }
       out.push_back({last, s.to, s.source});
+      fresh.resize(out.size(), count > 0);
+      base_edge.resize(out.size(), count > 0 ? -1 : base_edge_[k]);
+      if (count > 0 && base_edge_[k] >= 0) in_base_[static_cast<std::size_t>(base_edge_[k])] = -1;
     }
-    return out;
+    segments_.swap(out);
+    fresh_.swap(fresh);
+    base_edge_.swap(base_edge);
   }
-  std::vector<int> representatives() const {
-    auto key = [&](const Segment& s) {
-      const auto [low, high] = std::minmax(s.from, s.to);
-      return std::pair(low, high);
-    };
-    std::vector<int> out(segments_.size());
-    parallel_for(segments_.size(), 4096, [&](std::size_t begin, std::size_t end) {
-      for (std::size_t k = begin; k < end; ++k) {
-        const auto wanted = key(segments_[k]);
-        const auto at = std::lower_bound(distinct_.begin(), distinct_.end(), wanted, [&](int d, const auto& value) {
-          return key(segments_[static_cast<std::size_t>(d)]) < value;
-        });
-        out[k] = static_cast<int>(at - distinct_.begin());
+
+  // Puts the points from `before` on, which may repeat, in their places among the ascending ones.
+  void merge_points(std::size_t before) {
+    std::vector<int> added(points_.size() - before);
+    std::iota(added.begin(), added.end(), static_cast<int>(before));
+    std::sort(added.begin(), added.end(), [&](int i, int j) { return point(i) < point(j); });
+    std::vector<int> place(points_.size());
+    std::vector<GridPoint> merged;
+    merged.reserve(points_.size());
+    std::size_t next = 0;
+    for (std::size_t i = 0; i <= before; ++i) {
+      for (; next < added.size() && (i == before || point(added[next]) < points_[i]); ++next) {
+        const GridPoint p = point(added[next]);
+        if (merged.empty() || merged.back() != p) merged.push_back(p);
+        place[static_cast<std::size_t>(added[next])] = static_cast<int>(merged.size()) - 1;
       }
-    });
-    return out;
+      if (i == before) break;
+      merged.push_back(points_[i]);
+      place[i] = static_cast<int>(merged.size()) - 1;
+    }
+    points_.swap(merged);
+    renumber(place);
   }
 
-  const std::vector<GridPoint>& points_;
-  const std::vector<Segment>& segments_;
-  std::vector<int> distinct_;
-  RTree tree_;
+  std::vector<GridPoint> points_;
+  std::vector<Segment> segments_;
+  std::vector<char> fresh_;  // of each segment: not looked at yet
+  std::vector<Edge> edges_;
+  std::vector<int> edge_of_;     // of each segment
+  std::unique_ptr<RTree> base_;  // of the edges of the first round
+  std::vector<int> in_base_;     // of those the edges they are now, -1 if they were cut
+  std::vector<int> base_edge_;   // of each segment the edge of the first round that it still is, or -1
+  bool lone_points_sought_ = false;
 };
-
-RTree tree_of(const std::vector<GridPoint>& points) {
-  std::vector<Box> boxes(points.size());
-  for (std::size_t i = 0; i < points.size(); ++i) boxes[i] = box_of(points[i], points[i]);
-  return RTree{std::span<const Box>(boxes)};
-}
-
-std::vector<GridPoint> with_stops(const std::vector<GridPoint>& points, const std::vector<Stop>& stops) {
-  std::vector<GridPoint> all = points;
-  for (const Stop& stop : stops) all.push_back(stop.at);
-  std::sort(all.begin(), all.end());
-  all.erase(std::unique(all.begin(), all.end()), all.end());
-  return all;
-}
 
 }  // namespace
 
@@ -240,24 +411,11 @@ int Noded::place(GridPoint point) const {
 
 Noded node(const std::vector<GridPoint>& points, const std::vector<Segment>& segments) {
   // The proof that rounds come to an end holds for points that all stand in the middle of their cells.
-  constexpr int rounds_before_cells = 16;
-  Noded noded = settled(points, segments);
-  // Each round leaves segments on the grid; the last one finds nothing to do, which is the proof that none cross.
-  for (int rounds = 1;; ++rounds) {
-    const Round round(noded);
-    const RTree vertices = tree_of(noded.points);
-    std::vector<Stop> stops = round.crossings(vertices);
-    const std::vector<GridPoint> all = with_stops(noded.points, stops);
-    const std::vector<Stop> passings =
-        stops.empty() ? round.passings(all, vertices) : round.passings(all, tree_of(all));
-    stops.insert(stops.end(), passings.begin(), passings.end());
-    if (stops.empty()) return noded;
-    noded = round.drawn(std::move(stops));
-    if (rounds == rounds_before_cells) {
-      for (GridPoint& p : noded.points) p = Grid::cell_of(p);
-      noded = settled(noded.points, noded.segments);
-    }
-  }
+  constexpr int rounds_before_cells = 8;
+  Noder noder(points, segments);
+  for (int rounds = 1; noder.round(); ++rounds)
+    if (rounds == rounds_before_cells) noder.take_cells();
+  return noder.take();
 }
 
 }  // namespace civic
