@@ -145,6 +145,47 @@ join_command <- function(inputs, options) {
   written(out, inputs[3], options)
 }
 
+buffer_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  distance <- suppressWarnings(as.numeric(options$distance))
+  if (is.na(distance)) {
+    need_column(x, options$distance, "distance", call = NULL)
+    distance <- x[[options$distance]]
+  }
+  out <- buffer_by(x, distance, options$unit, options$merged, options$ends, options$corners, options$segments, options$side)
+  written(out, inputs[2], options)
+}
+
+overlay_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  y <- read_second(inputs[2], x, options)
+  out <- overlay_with(x, y, options$keep, options$tolerance, options$unit, if (options$touches) "keep" else "drop")
+  written(out, inputs[3], options)
+}
+
+mask_command <- function(verb) {
+  function(inputs, options) {
+    x <- read_first(inputs[1], options)
+    written(verb(x, read_second(inputs[2], x, options)), inputs[3], options)
+  }
+}
+
+dissolve_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  by <- if (!is.null(options$by)) rlang::syms(column_list(options$by))
+  with <- if (!is.null(options$with)) as_quosures(expressions_of(options$with, "with"))
+  written(dissolve_by(x, !!!by, !!!with), inputs[2], options)
+}
+
+check_command <- function(inputs, options) {
+  found <- check_shapes(read_first(inputs[1], options))
+  problems <- found[!found$valid, c("row", "problem", "x", "y")]
+  if (!options$json && nrow(problems)) print_table(problems, indent = "")
+  list(rows = nrow(found), valid = sum(found$valid), problems = problems)
+}
+
+repair_command <- function(inputs, options) written(repair_shapes(read_first(inputs[1], options), options$rule), inputs[2], options)
+
 map_command <- function(inputs, options) {
   x <- read_first(inputs[1], options)
   fill <- as_quosures(expressions_of(options$fill, "fill"))[[1]]
@@ -218,6 +259,51 @@ commands <- function() {
         option("text", NULL, "write well-known text instead: wkt2, wkt1 or prj")
       ),
       example = "civicatlas crs --find \"utm 57s\"", run = crs_command
+    ),
+    buffer = list(
+      summary = "all that lies within a distance of each shape", arguments = "LAYER OUTPUT", inputs = c(2, 2), required = "distance",
+      options = c(input_options, output_options, list(
+        option("distance", NULL, "how far: a number, or a column"), option("unit", NULL, "unit of the distance [m]"),
+        option("merged", FALSE, "one shape for all"), option("ends", "round", "of lines: round, flat or square [%default]"),
+        option("corners", "round", "round, mitred or bevelled [%default]"), option("side", "both", "of lines: both, left or right [%default]"),
+        option("segments", 16, "segments of a quarter circle [%default]")
+      )),
+      example = "civicatlas buffer rooms.geojson reach.geojson --distance 400 --merged", run = buffer_command
+    ),
+    overlay = list(
+      summary = "cut two layers where they meet, with the columns of both", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
+      options = c(input_options, output_options, list(
+        option("keep", "intersection", "intersection, union, difference, \"symmetric difference\" or identity [%default]"),
+        option("tolerance", NULL, "bring borders nearer than this together first", type = "double"), option("unit", NULL, "unit of the tolerance [m]"),
+        option("touches", FALSE, "keep lines and points where shapes only touch"), option("match-crs", FALSE, "reproject the second input to the CRS of the first")
+      )),
+      example = "civicatlas overlay wards.shp districts.shp pieces.gpkg --keep union --match-crs", run = overlay_command
+    ),
+    clip = list(
+      summary = "keep what lies within a mask", arguments = "LAYER MASK OUTPUT", inputs = c(3, 3),
+      options = c(input_options, output_options, list(option("match-crs", FALSE, "reproject the mask to the CRS of the layer"))),
+      example = "civicatlas clip tramways.kml wards.shp tramways-on-land.geojson --match-crs", run = mask_command(clip_to)
+    ),
+    erase = list(
+      summary = "keep what lies outside a mask", arguments = "LAYER MASK OUTPUT", inputs = c(3, 3),
+      options = c(input_options, output_options, list(option("match-crs", FALSE, "reproject the mask to the CRS of the layer"))),
+      example = "civicatlas erase wards.shp reach.geojson out-of-reach.shp --match-crs", run = mask_command(erase_by)
+    ),
+    dissolve = list(
+      summary = "join the shapes of each group, with summaries", arguments = "LAYER OUTPUT", inputs = c(2, 2),
+      options = c(input_options, output_options, list(
+        option("by", NULL, "columns to group by, separated by commas; all become one without"), option("with", NULL, "summaries of the other columns")
+      )),
+      example = "civicatlas dissolve cells.zip wards.gpkg --by ward_id --with \"cells = n()\"", run = dissolve_command
+    ),
+    check = list(
+      summary = "list shapes that break the rules, and where", arguments = "LAYER", inputs = c(1, 1), options = input_options,
+      example = "civicatlas check wards.shp", run = check_command
+    ),
+    repair = list(
+      summary = "make shapes valid", arguments = "INPUT OUTPUT", inputs = c(2, 2),
+      options = c(input_options, output_options, list(option("rule", "even-odd", "even-odd or winding [%default]"))),
+      example = "civicatlas repair wards.shp wards-valid.shp", run = repair_command
     ),
     join = list(
       summary = "add the columns of the rows that a row lies in or on", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),

@@ -44,7 +44,7 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   found <- core(core_overlay(handles_of(a), store_of(a), handles_of(b), store_of(b), "both" %in% parts, "x" %in% parts, "y" %in% parts,
                              touches == "keep"), call = call)
   tell_odd(found$odd_x, "x")
-  tell_odd(found$odd_y, "y")
+  if (is.null(tolerance)) tell_odd(found$odd_y, "y")
   found <- pieces_in_order(found, a, b)
   out <- with_shapes(vctrs::vec_slice(x, found$x), found$shapes)
   out <- add_columns(out, vctrs::vec_slice(attribute_table(y), found$y), suffix)

@@ -37,8 +37,8 @@ constexpr double box_slack = 4 * Grid::cell_steps;
 
 // Whether p lies between the ends of the segment, seen along it.
 bool lies_between(GridPoint s, GridPoint e, GridPoint p) {
-  const double dx = static_cast<double>(e.x - s.x), dy = static_cast<double>(e.y - s.y);
-  const double along = dx * static_cast<double>(p.x - s.x) + dy * static_cast<double>(p.y - s.y);
+  using Wide = __int128;
+  const Wide dx = e.x - s.x, dy = e.y - s.y, along = dx * (p.x - s.x) + dy * (p.y - s.y);
   return along > 0 && along < dx * dx + dy * dy;
 }
 
@@ -307,11 +307,10 @@ class Noder {
   }
 
   // How far along its edge a stop lies, to put stops in order.
-  double along(const Stop& stop) const {
+  __int128 along(const Stop& stop) const {
     const Edge& e = edges_[static_cast<std::size_t>(stop.edge)];
     const GridPoint a = point(e.low), b = point(e.high);
-    return static_cast<double>(b.x - a.x) * static_cast<double>(stop.at.x - a.x) +
-           static_cast<double>(b.y - a.y) * static_cast<double>(stop.at.y - a.y);
+    return static_cast<__int128>(b.x - a.x) * (stop.at.x - a.x) + static_cast<__int128>(b.y - a.y) * (stop.at.y - a.y);
   }
 
   // All segments through their stops.
@@ -320,7 +319,7 @@ class Noder {
     stops.insert(stops.end(), found.crossings.begin(), found.crossings.end());
     std::sort(stops.begin(), stops.end(), [&](const Stop& p, const Stop& q) {
       if (p.edge != q.edge) return p.edge < q.edge;
-      const double dp = along(p), dq = along(q);
+      const __int128 dp = along(p), dq = along(q);
       return dp != dq ? dp < dq : p.at < q.at;
     });
     std::vector<int> chain_start(edges_.size() + 1, 0), chain;

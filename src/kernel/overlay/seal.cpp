@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 #include "../index/rtree.h"
 #include "../parallel.h"
@@ -11,7 +12,7 @@ namespace {
 
 struct Place {
   double x, y;
-  friend bool operator==(const Place&, const Place&) = default;
+  friend auto operator<=>(const Place&, const Place&) = default;
 };
 double distance(Place a, Place b) { return std::hypot(a.x - b.x, a.y - b.y); }
 
@@ -71,8 +72,9 @@ class Targets {
     return least <= tolerance * at_rest ? p : best;
   }
 
-  // Vertices of lower ranks that the edge from a to b passes, in order along it.
-  void passed(Place a, Place b, int rank, double tolerance, std::vector<Place>& out) const {
+  // Vertices of lower ranks that the edge from a to b passes, in order along it, but for those that its ring has
+  // already.
+  void passed(Place a, Place b, int rank, double tolerance, std::set<Place>& in_ring, std::vector<Place>& out) const {
     struct Passed {
       double share;
       Place place;
@@ -80,13 +82,13 @@ class Targets {
     std::vector<Passed> found;
     vertex_tree_.visit(box_of(a, b).grown(tolerance), [&](int v, const Box&) {
       const Target& t = vertices_[static_cast<std::size_t>(v)];
-      if (t.rank >= rank || t.a == a || t.a == b) return;
+      if (t.rank >= rank || in_ring.count(t.a) > 0) return;
       const double share = share_along(a, b, t.a);
       if (share > 0 && share < 1 && distance(at_share(a, b, share), t.a) <= tolerance) found.push_back({share, t.a});
     });
     std::sort(found.begin(), found.end(), [](const Passed& p, const Passed& q) { return p.share < q.share; });
     for (const Passed& p : found)
-      if (out.back() != p.place) out.push_back(p.place);
+      if (in_ring.insert(p.place).second) out.push_back(p.place);
   }
 
  private:
@@ -129,10 +131,11 @@ Change follow(Ring& ring, const Targets& targets, double tolerance) {
     }
     moved.push_back(to);
   }
+  std::set<Place> in_ring(moved.begin(), moved.end());
   std::vector<Place> out{moved[0]};
   for (std::size_t i = 1; i < moved.size(); ++i) {
     if (moved[i] == moved[i - 1] && !(i + 1 == moved.size() && out.size() < 2)) continue;
-    targets.passed(moved[i - 1], moved[i], ring.rank, tolerance, out);
+    targets.passed(moved[i - 1], moved[i], ring.rank, tolerance, in_ring, out);
     out.push_back(moved[i]);
   }
   change.any = out != ring.places;
