@@ -12,8 +12,9 @@
 #' @param x,y,mask Spatial frames on one CRS, of polygons, lines or points (for `clip_to()` and `erase_by()` also shape vectors).
 #' @param keep Which pieces: `"intersection"` where both lie; `"union"` all; `"difference"` where only `x` lies; `"symmetric
 #'   difference"` where only one lies; `"identity"` all of `x`, cut by `y`.
-#' @param tolerance,unit Borders of `y` nearer than this to those of `x` are brought onto them first, so that no slivers and gaps
-#'   thinner than it come about; `x` stays as it is. In `unit`, metres by default.
+#' @param tolerance,unit Borders of `y` nearer than this to those of `x` are brought onto them first, and pieces whose mean width
+#'   is still below it join the piece beside them, so that no slivers and gaps come about; `x` stays as it is. In `unit`, metres by
+#'   default.
 #' @param touches Where two shapes meet in less than both could, polygons along a border, lines in a point: `"drop"` it and say
 #'   how often, or `"keep"` it as a line or point.
 #' @param column The column of `y` to take, by name.
@@ -39,10 +40,11 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   y <- meet(x, y, crs, call = call)
   a <- overlay_shapes(x, call)
   b <- overlay_shapes(y, call)
-  if (!is.null(tolerance)) b <- sealed_onto(a, b, tolerance, unit, call)
+  reach <- if (is.null(tolerance)) 0 else positive_length(a, tolerance, unit, "tolerance", call)
+  if (reach > 0) b <- sealed_onto(a, b, reach, call)
   parts <- overlay_parts[[keep]]
   found <- core(core_overlay(handles_of(a), store_of(a), handles_of(b), store_of(b), "both" %in% parts, "x" %in% parts, "y" %in% parts,
-                             touches == "keep"), call = call)
+                             touches == "keep", reach), call = call)
   tell_odd(found$odd_x, "x")
   if (is.null(tolerance)) tell_odd(found$odd_y, "y")
   found <- pieces_in_order(found, a, b)
@@ -133,8 +135,7 @@ pieces_in_order <- function(found, x, y) {
 }
 
 # y with its borders brought onto those of x.
-sealed_onto <- function(x, y, tolerance, unit, call) {
-  reach <- positive_length(x, tolerance, unit, "tolerance", call)
+sealed_onto <- function(x, y, reach, call) {
   both <- vctrs::vec_c(x, y)
   sealed <- core(core_seal(handles_of(both), store_of(both), rep(1:2, c(length(x), length(y))), reach), call = call)
   say("Sealed: {counted(sealed$moved, 'vertex', 'vertices')} of {.arg y} moved, by {signif(sealed$farthest, 2)} coordinate unit{?s} at most.")

@@ -688,8 +688,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_overlay
-List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x, bool only_y, bool touches);
-RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP bothSEXP, SEXP only_xSEXP, SEXP only_ySEXP, SEXP touchesSEXP) {
+List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x, bool only_y, bool touches, double tolerance);
+RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP bothSEXP, SEXP only_xSEXP, SEXP only_ySEXP, SEXP touchesSEXP, SEXP toleranceSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -701,7 +701,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< bool >::type only_x(only_xSEXP);
     Rcpp::traits::input_parameter< bool >::type only_y(only_ySEXP);
     Rcpp::traits::input_parameter< bool >::type touches(touchesSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_overlay(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches));
+    Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_overlay(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1150,7 +1151,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_distortion", (DL_FUNC) &_civicatlas_core_distortion, 3},
     {"_civicatlas_core_planar_centroids", (DL_FUNC) &_civicatlas_core_planar_centroids, 2},
     {"_civicatlas_core_inner_points", (DL_FUNC) &_civicatlas_core_inner_points, 2},
-    {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 8},
+    {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 9},
     {"_civicatlas_core_mask", (DL_FUNC) &_civicatlas_core_mask, 5},
     {"_civicatlas_core_dissolve", (DL_FUNC) &_civicatlas_core_dissolve, 3},
     {"_civicatlas_core_repair", (DL_FUNC) &_civicatlas_core_repair, 3},

@@ -46,9 +46,9 @@ BufferStyle buffer_style(const List& style) {
 
 // [[Rcpp::export]]
 List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x,
-                  bool only_y, bool touches) {
-  Pieces pieces =
-      overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), {both, only_x, only_y, touches});
+                  bool only_y, bool touches, double tolerance) {
+  Pieces pieces = overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
+                          {both, only_x, only_y, touches, tolerance});
   return r_pieces(pieces);
 }
 
@@ -122,7 +122,7 @@ List core_buffer(IntegerVector handles, List store, NumericVector distances, Lis
   const ShapeRows rows = shape_rows(handles, store);
   const std::vector<double> by(distances.begin(), distances.end());
   Pieces found = crs.isNull() ? buffer(rows, by, buffer_style(style))
-                               : geodesic_buffer(rows, kernel_crs(List(crs)).datum.ellipsoid, by, buffer_style(style));
+                              : geodesic_buffer(rows, kernel_crs(List(crs)).datum.ellipsoid, by, buffer_style(style));
   return r_pieces(found);
 }
 

@@ -51,8 +51,8 @@ class Arrangement {
   bool is_point(int node, int feature) const;
 
   // The regions as valid shapes, one for each key that occurs, ascending; keys are written to `keys`. Regions may
-  // overlap. Of a region's cells those that lie on the border of others of it are taken once. Nodes that are marked as left
-  // out are not written.
+  // overlap. Of a region's cells those that lie on the border of others of it are taken once. Nodes that are marked as
+  // left out are not written.
   StoreBuffer shapes(RegionCells cells, std::vector<std::int64_t>& keys, std::span<const char> left_out = {}) const;
 
   // Area of a face, infinite outside.

@@ -2,61 +2,12 @@
 
 #include <algorithm>
 #include <map>
-#include <numeric>
 
+#include "borders.h"
 #include "seal.h"
 
 namespace civic {
 namespace {
-
-// Faces, or pieces of faces that one row alone covers, with their borders and the rows beyond.
-class Borders {
- public:
-  enum Join { no_faces, faces_of_one_row };
-  Borders(const Arrangement& a, Join join)
-      : group_(a.faces()), area_(a.faces(), 0), perimeter_(a.faces(), 0), beyond_(a.faces()) {
-    std::iota(group_.begin(), group_.end(), 0);
-    for (int e = 0; join == faces_of_one_row && e < a.edges(); ++e)
-      if (same_row(a, a.edge(e).left, a.edge(e).right)) group_[piece(a.edge(e).left)] = piece(a.edge(e).right);
-    for (int face = 1; face < a.faces(); ++face) area_[piece(face)] += a.area(face);
-    for (int e = 0; e < a.edges(); ++e) {
-      const int left = a.edge(e).left, right = a.edge(e).right;
-      if (piece(left) == piece(right)) continue;
-      add(piece(left), a.cover(right), a.length(e));
-      add(piece(right), a.cover(left), a.length(e));
-    }
-  }
-  int piece(int face) {
-    while (group_[face] != face) face = group_[face] = group_[group_[face]];
-    return face;
-  }
-  double area(int face) { return area_[piece(face)]; }
-  const std::map<int, double>& lengths(int face) { return beyond_[piece(face)]; }
-  bool is_thin(int face, double tolerance) { return 2 * area(face) <= tolerance * perimeter_[piece(face)]; }
-  // The row other than `without` with the longest border, -1 for none.
-  int longest(int face, int without) {
-    int best = -1;
-    double most = 0;
-    for (const auto& [row, length] : lengths(face))
-      if (row != without && length > most) {
-        most = length;
-        best = row;
-      }
-    return best;
-  }
-
- private:
-  static bool same_row(const Arrangement& a, int left, int right) {
-    return a.cover(left).size() == 1 && a.cover(right).size() == 1 && a.cover(left)[0] == a.cover(right)[0];
-  }
-  void add(int piece, std::span<const int> rows, double length) {
-    perimeter_[piece] += length;
-    for (const int row : rows) beyond_[piece][row] += length;
-  }
-  std::vector<int> group_;
-  std::vector<double> area_, perimeter_;
-  std::vector<std::map<int, double>> beyond_;
-};
 
 Pieces pieces_by_row(const Arrangement& a, RegionCells cells) {
   Pieces out;
@@ -70,7 +21,7 @@ Pieces pieces_by_row(const Arrangement& a, RegionCells cells) {
 
 Pieces find_gaps(const ShapeRows& rows) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  Borders borders(a, Borders::no_faces);
+  const Borders borders(a, Borders::no_faces);
   RegionCells cells;
   for (int face = 1; face < a.faces(); ++face)
     if (a.cover(face).empty()) cells.faces.push_back({face, face});
@@ -102,7 +53,7 @@ namespace {
 
 void count_thin(const ShapeRows& rows, double tolerance, Closed& out) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  Borders borders(a, Borders::no_faces);
+  const Borders borders(a, Borders::no_faces);
   for (int face = 1; face < a.faces(); ++face) {
     if (a.cover(face).size() == 1 || !borders.is_thin(face, tolerance)) continue;
     const bool gap = a.cover(face).empty();
@@ -114,7 +65,7 @@ void count_thin(const ShapeRows& rows, double tolerance, Closed& out) {
 // What row each face goes to: thin gaps and thin pieces cut off from the rest of their row to the row with the longest
 // border, thin overlaps to that of the lowest rank.
 RegionCells settle(const Arrangement& a, std::span<const int> ranks, double tolerance) {
-  Borders borders(a, Borders::faces_of_one_row);
+  const Borders borders(a, Borders::same_cover);
   std::map<int, double> largest;  // piece of each row
   for (int face = 1; face < a.faces(); ++face)
     if (a.cover(face).size() == 1) largest[a.cover(face)[0]] = std::max(largest[a.cover(face)[0]], borders.area(face));
@@ -157,12 +108,12 @@ Absorbed absorb(const ShapeRows& rows, const std::vector<char>& slivers, std::sp
   const int n = rows.size();
   std::vector<double> areas(n, 0);
   std::vector<std::map<int, double>> shared(n);  // borders of slivers with other rows
-  Borders borders(a, Borders::no_faces);
+  const Borders borders(a, Borders::no_faces);
   for (int face = 1; face < a.faces(); ++face)
     for (const int row : a.cover(face)) {
       areas[row] += a.area(face);
       if (slivers[row] == 0) continue;
-      for (const auto& [other, length] : borders.lengths(face))
+      for (const auto& [other, length] : borders.features_beside(face))
         if (other != row) shared[row][other] += length;
     }
 

@@ -2,9 +2,11 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include "../measure/planar.h"
 #include "../parallel.h"
+#include "borders.h"
 
 namespace civic {
 namespace {
@@ -71,10 +73,10 @@ class PairPieces {
       : layers_{x, y}, keep_(keep), x_rows_(x.size()), width_(y.size() + 1), a_(layers_, FillRule::even_odd) {}
 
   Pieces find() {
-    for (int face = 1; face < a_.faces(); ++face) {
+    const std::vector<int> like = settled_faces();
+    for (int face = 1; face < a_.faces(); ++face)
       add(
-          a_.cover(face), [&](int, int) { return true; }, face, cells_.faces);
-    }
+          a_.cover(like[face]), [&](int, int) { return true; }, face, cells_.faces);
     std::vector<int> features;
     for (int e = 0; e < a_.edges(); ++e) {
       a_.edge_features(e, features);
@@ -96,6 +98,27 @@ class PairPieces {
  private:
   std::int64_t key(int i, int j) const {
     return static_cast<std::int64_t>(i + 1) * width_ + (j < 0 ? 0 : j - x_rows_ + 1);
+  }
+
+  // Of each face one whose cover is to count for it: of thin pieces that of the piece with the longest border among
+  // those beside them that the same features of x cover.
+  std::vector<int> settled_faces() const {
+    std::vector<int> like(a_.faces());
+    std::iota(like.begin(), like.end(), 0);
+    if (!(keep_.tolerance > 0)) return like;
+    const Borders borders(a_, Borders::same_cover);
+    for (int face = 1; face < a_.faces(); ++face) {
+      if (a_.cover(face).empty() || !borders.is_thin(face, keep_.tolerance)) continue;
+      const auto own = sides_of(a_.cover(face), x_rows_).x;
+      double most = 0;
+      for (const auto& [other, length] : borders.beside(face)) {
+        const auto x = sides_of(a_.cover(other), x_rows_).x;
+        if (length <= most || !std::equal(own.begin(), own.end(), x.begin(), x.end())) continue;
+        most = length;
+        like[face] = other;
+      }
+    }
+    return like;
   }
 
   // A cell for the pairs of its features one of which holds it as its own, and for single features likewise.

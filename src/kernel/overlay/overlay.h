@@ -11,6 +11,8 @@ namespace civic {
 struct OverlayKeep {
   bool both = false, only_x = false, only_y = false;
   bool touches = false;  // where two shapes meet in less than both could: polygons along borders, lines in points
+  // Pieces whose mean width is at most this join the piece beside them, as far as the borders of x allow.
+  double tolerance = 0;
 };
 
 struct Pieces {
