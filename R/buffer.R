@@ -20,7 +20,7 @@
 #' @param corners `"round"`, `"mitred"` up to five distances, beyond which a corner is bevelled, or `"bevelled"`.
 #' @param segments Of a quarter circle, from 1 to 1024.
 #' @param side Of lines: `"both"` or only the `"left"` or `"right"` one, seen along the line.
-#' @return `buffer_by()`: `x` with polygons; missing where nothing is left, which is counted. With `merged` a frame or vector of
+#' @return `buffer_by()`: `x` with polygons; empty where nothing is left, missing without a distance, both counted. With `merged` a frame or vector of
 #'   one shape. `bands_around()`: a frame of one row a band, `from` and `to` in `unit`.
 #' @section Errors: `civicatlas_error_argument` for distances that are no finite numbers, `civicatlas_error_crs` where a unit is named
 #'   without a CRS.
@@ -38,10 +38,11 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   given <- rlang::eval_tidy(rlang::enquo(distance), if (is_spatial_frame(x)) attribute_table(x))
   metres <- buffer_distances(shapes, given, unit, call)
   made <- buffers(shapes, metres, style, call)
-  gone <- sum(is.na(made) & !is.na(shapes))
-  parts <- c(if (merged) "merged", if (gone) paste(format_count(gone), "with nothing left (missing)"))
+  gone <- is.na(made) & !is.na(shapes) & !is.na(metres)
+  if (any(gone) && !merged) made[gone] <- shapes_from_wkt("POLYGON EMPTY", crs_of(shapes))
   unmeasured <- sum(is.na(metres) & !is.na(shapes))
-  if (unmeasured) parts <- c(parts, paste(format_count(unmeasured), "of them without a distance"))
+  parts <- c(if (merged) "merged", if (any(gone)) paste(format_count(sum(gone)), "with nothing left (empty)"),
+             if (unmeasured) paste(format_count(unmeasured), "without a distance (missing)"))
   if (merged) made <- dissolved(made, call)
   shown <- range(given, na.rm = TRUE)
   by <- paste0(paste(format_count(unique(shown)), collapse = " to "), " ", unit %||% if (is.null(crs_of(shapes))) "coordinate units" else "m")

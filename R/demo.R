@@ -2,8 +2,9 @@
 #'
 #' The made-up island city of Saltmere in a hot summer: `wards.shp` (24 wards with residents, UTM zone 57S), `cells.zip`
 #' (census cells, population by age as text, a zipped shapefile), `rooms.geojson` (cool rooms with seats, longitude and
-#' latitude), `tramways.kml` (lines with gaps), `canopy.gpkg` (tree crowns, and a table of species), `heat.csv` (peak
-#' temperatures by ward id, two of them misspelt) and `trips.csv` (trips between wards).
+#' latitude), `tramways.kml` (lines with gaps), `canopy.gpkg` (tree crowns, and a table of species), `districts.shp` (on an old
+#' grid in US survey feet, with slivers and gaps along the border of Ombrey), `heat.csv` (peak temperatures by ward id, two of them
+#' misspelt) and `trips.csv` (trips between wards).
 #'
 #' @param name A file name, or `NULL` to list them.
 #' @return The path of the file, or the names of all.

@@ -132,3 +132,85 @@ warn_if_apart <- function(x, y, none_matched) {
   where <- if (apart > 0) "The layers lie {format_count(signif(apart, 3))} {unit}s apart" else "The extents of the layers overlap"
   caution("join", c("No row found a partner.", i = paste0(where, "; check their CRS labels with {.fn crs_of}.")))
 }
+
+#' Join each row to the nearest rows
+#'
+#' Adds the columns of the nearest row of `y`, or of several, with their distance and direction.
+#'
+#' @inheritParams join_where
+#' @param count How many nearest rows; those as far away as the last of them come too unless `ties` says otherwise.
+#' @param within How far at most, in `unit`; rows without a partner so near are kept with `NA`.
+#' @param unit Of `within` and of the `distance` column: see [length_of()]; metres by default, coordinate units where the CRS is missing.
+#' @param ties `"all"` rows that are equally far, or the `"first"` of `y`.
+#' @return A spatial frame in the row order of `x`, nearest first: the columns of `x` and `y`, then `distance` and `direction` (degrees clockwise
+#'   from grid north, from true north on longitude and latitude, from centre to centre; `NA` where shapes meet).
+#' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` for a `count` or `within` that is no
+#'   number above 0.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
+#' join_nearest(centroid_of(wards), rooms)
+#' @export
+join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", suffix = "_y", crs = "equal") {
+  started <- clock()
+  call <- rlang::current_env()
+  need_frames(x, y, call)
+  y <- meet(x, y, crs, call = call)
+  one_of(ties, c("all", "first"), "ties", call = call)
+  if (!rlang::is_integerish(count, 1, finite = TRUE) || count < 1) fail("argument", "{.arg count} must be a whole number of 1 or more.", call = call)
+  a <- as_shapes(x)
+  b <- as_shapes(y)
+  scale <- nearest_scale(a, unit, call)
+  if (!is.null(within) && (!is.numeric(within) || length(within) != 1 || is.na(within) || within <= 0)) {
+    fail("argument", "{.arg within} must be one number above 0.", call = call)
+  }
+  found <- nearest_rows(a, b, count, if (is.null(within)) Inf else within / scale, call)
+  tied <- length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count))
+  if (ties == "first") {
+    keep <- sequence_in_groups(found$x) <= count
+    found <- lapply(found, `[`, keep)
+  }
+  alone <- setdiff(seq_len(nrow(x)), found$x)
+  rows <- data.frame(x = c(found$x, alone), y = c(found$y, rep(NA_integer_, length(alone))), distance = c(found$distance * scale, rep(NA_real_, length(alone))))
+  rows <- rows[order(rows$x), ]
+  out <- add_columns(x[rows$x, ], vctrs::vec_slice(attribute_table(y), rows$y), suffix)
+  towards <- tibble::new_tibble(list(distance = rows$distance, direction = directions(a, b, rows)), nrow = nrow(rows))
+  out <- add_columns(out, towards, suffix)
+  parts <- c(if (length(alone)) paste(format_count(length(alone)), "without a partner (NA)"),
+             if (tied) paste0(format_count(tied), " equally far (", if (ties == "all") "kept too" else "left out", ")"))
+  say("{.fn join_nearest}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
+  record(out, x, "join_nearest", rlang::current_call(), nrow(x), parts, started)
+}
+
+# Coordinate units, or metres on longitude and latitude, in the unit of distances.
+nearest_scale <- function(shapes, unit, call) {
+  crs <- crs_of(shapes)
+  measure_scale(shapes, unit, length_units, 1, !is.null(crs) && crs$kind == "geographic", call)
+}
+
+# Pairs of the nearest rows, with distances in coordinate units, in metres on longitude and latitude.
+nearest_rows <- function(x, y, count, within, call) {
+  crs <- crs_of(x)
+  geographic <- !is.null(crs) && crs$kind == "geographic"
+  if (geographic) {
+    x <- in_degrees(x)
+    y <- in_degrees(y)
+  }
+  core(core_nearest_rows(handles_of(x), store_of(x), handles_of(y), store_of(y), as.integer(count), within, if (geographic) unclass(crs_of(x))), call = call)
+}
+
+directions <- function(x, y, rows) {
+  centres <- function(shapes) core_planar_centroids(handles_of(shapes), store_of(shapes))
+  crs <- crs_of(x)
+  a <- lapply(centres(x), `[`, rows$x)
+  b <- lapply(centres(y), `[`, rows$y)
+  out <- rep(NA_real_, nrow(rows))
+  some <- which(!is.na(rows$y) & rows$distance > 0)
+  if (!length(some)) return(out)
+  out[some] <- if (!is.null(crs) && crs$kind == "geographic") {
+    azimuth_between(point_shapes(a$x[some], a$y[some], crs), point_shapes(b$x[some], b$y[some], crs))
+  } else {
+    atan2(b$x[some] - a$x[some], b$y[some] - a$y[some]) * 180 / pi
+  }
+  out %% 360
+}

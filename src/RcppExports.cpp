@@ -916,6 +916,23 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_nearest_rows
+List core_nearest_rows(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, int count, double within, Nullable<List> crs);
+RcppExport SEXP _civicatlas_core_nearest_rows(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP countSEXP, SEXP withinSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    Rcpp::traits::input_parameter< int >::type count(countSEXP);
+    Rcpp::traits::input_parameter< double >::type within(withinSEXP);
+    Rcpp::traits::input_parameter< Nullable<List> >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_nearest_rows(x_handles, x_store, y_handles, y_store, count, within, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_shapes_from_wkt
 List core_shapes_from_wkt(CharacterVector texts);
 RcppExport SEXP _civicatlas_core_shapes_from_wkt(SEXP textsSEXP) {
@@ -1167,6 +1184,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},
     {"_civicatlas_core_check_shapes", (DL_FUNC) &_civicatlas_core_check_shapes, 2},
     {"_civicatlas_core_nearly_equal", (DL_FUNC) &_civicatlas_core_nearly_equal, 5},
+    {"_civicatlas_core_nearest_rows", (DL_FUNC) &_civicatlas_core_nearest_rows, 7},
     {"_civicatlas_core_shapes_from_wkt", (DL_FUNC) &_civicatlas_core_shapes_from_wkt, 1},
     {"_civicatlas_core_shapes_from_wkb", (DL_FUNC) &_civicatlas_core_shapes_from_wkb, 1},
     {"_civicatlas_core_wkt", (DL_FUNC) &_civicatlas_core_wkt, 3},

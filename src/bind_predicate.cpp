@@ -1,4 +1,6 @@
 #include "bind.h"
+#include "bind_crs.h"
+#include "kernel/index/nearest.h"
 #include "kernel/measure/distance.h"
 #include "kernel/parallel.h"
 #include "kernel/predicate/locate.h"
@@ -91,4 +93,23 @@ LogicalVector core_nearly_equal(IntegerVector x_handles, List x_store, IntegerVe
     }
   });
   return LogicalVector(out.begin(), out.end());
+}
+
+// For each row of x the nearest rows of y, 1-based, with ties at the last; on longitude and latitude in metres where a
+// CRS is given.
+// [[Rcpp::export]]
+List core_nearest_rows(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, int count,
+                       double within, Nullable<List> crs) {
+  const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
+  const auto found = crs.isNull()
+                         ? nearest_rows(x, y, count, within)
+                         : nearest_rows_on_ellipsoid(x, y, kernel_crs(List(crs)).datum.ellipsoid, count, within);
+  IntegerVector rows(no_init(found.size())), others(no_init(found.size()));
+  NumericVector distance(no_init(found.size()));
+  for (std::size_t i = 0; i < found.size(); ++i) {
+    rows[i] = found[i].x + 1;
+    others[i] = found[i].y + 1;
+    distance[i] = found[i].distance;
+  }
+  return List::create(_["x"] = rows, _["y"] = others, _["distance"] = distance);
 }

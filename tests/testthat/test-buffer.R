@@ -18,7 +18,7 @@ test_that("a distance a row comes from a column or a vector", {
     unname(boxes)
   }
   withr::local_options(civicatlas.quiet = FALSE)
-  expect_message(found <- buffer_by(x, reach), "1 with nothing left \\(missing\\), 1 of them without a distance")
+  expect_message(found <- buffer_by(x, reach), "3 shapes by 1 to 2 m: 1 without a distance \\(missing\\)")
   expect_equal(widths(found), c(2, 4, NA))
   expect_equal(suppressMessages(widths(buffer_by(x, c(3, 2, 1)))), c(6, 4, 2))
 })
@@ -65,6 +65,8 @@ test_that("wrong distances and styles are told", {
   expect_error(buffer_by(point, 1, ends = "butt"), "flat", class = "civicatlas_error_choice")
   expect_error(buffer_by(point, 1, segments = 0), "whole number", class = "civicatlas_error_argument")
   expect_error(bands_around(point, c(5, 3)), "ascending", class = "civicatlas_error_argument")
-  expect_true(is.na(buffer_by(point, -1)))
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(gone <- buffer_by(point, -1), "1 with nothing left \\(empty\\)")
+  expect_identical(wkt_of(gone), "POLYGON EMPTY")
   expect_identical(length(buffer_by(point[0], 1)), 0L)
 })

@@ -24,6 +24,22 @@ class RTree {
   // The rows in Hilbert order, in which searches for their surroundings find what they need in the cache.
   const std::vector<int>& rows() const { return rows_; }
 
+  // The tree itself, for searches that choose their own way.
+  struct Node {
+    std::size_t index;
+    int level;  // 0 for a leaf, which is a row
+  };
+  Node root() const { return {nodes_.size() - 1, static_cast<int>(level_start_.size()) - 2}; }
+  bool is_leaf(Node node) const { return node.level == 0; }
+  const Box& box(Node node) const { return nodes_[node.index]; }
+  int row(Node leaf) const { return rows_[leaf.index]; }
+  template <class Visit>
+  void children(Node node, const Visit& visit) const {
+    const std::size_t first = level_start_[node.level - 1] + (node.index - level_start_[node.level]) * fanout;
+    const std::size_t last = std::min(level_start_[node.level], first + fanout);
+    for (std::size_t child = first; child < last; ++child) visit(Node{child, node.level - 1});
+  }
+
  private:
   static constexpr int fanout = 16;
   void build(std::vector<Box> boxes, std::vector<int> rows);

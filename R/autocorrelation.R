@@ -1,0 +1,194 @@
+#' Is the pattern more than chance?
+#'
+#' `moran_test()` and `geary_test()` measure whether neighbours are more alike than rows at random: Moran's I (Moran 1950) is above its
+#' expectation where they are, Geary's C (Geary 1954) below 1. Moments are those of Cliff and Ord (1981).
+#'
+#' @param x A numeric vector, one value a row; rows without a value are left out, which is said.
+#' @param neighbours From [neighbours_of()].
+#' @param assumption `"randomisation"`: the values stand in any order; `"normality"`: they come from a normal distribution;
+#'   `"permutation"`: as often as asked they are put in an order drawn at random.
+#' @param permutations How often.
+#' @param seed Of the random numbers, for the same result again; the session's own stay as they are.
+#' @param alternative `"greater"`: neighbours are alike; `"less"`: they differ; `"two-sided"`.
+#' @return A tibble of one row: `statistic`, `expectation`, `variance`, `z` (positive where neighbours are alike), `p_value`, `assumption`.
+#' @section Errors: `civicatlas_error_argument` for values that are no numbers, all equal or fewer than four, and where no rows are
+#'   neighbours.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' share <- wards$over_65 / wards$residents
+#' moran_test(share, neighbours_of(wards))
+#' moran_test(share, neighbours_of(wards, "nearest", count = 3), "permutation", seed = 1)
+#' @export
+moran_test <- function(x, neighbours, assumption = "randomisation", permutations = 999, seed = NULL, alternative = "greater") {
+  correlation_test(x, neighbours, assumption, permutations, seed, alternative, moran_moments, rlang::current_env())
+}
+
+#' @rdname moran_test
+#' @export
+geary_test <- function(x, neighbours, assumption = "randomisation", permutations = 999, seed = NULL, alternative = "greater") {
+  correlation_test(x, neighbours, assumption, permutations, seed, alternative, geary_moments, rlang::current_env())
+}
+
+correlation_test <- function(x, neighbours, assumption, permutations, seed, alternative, moments, call) {
+  one_of(assumption, c("randomisation", "normality", "permutation"), "assumption", call = call)
+  one_of(alternative, c("greater", "less", "two-sided"), "alternative", call = call)
+  known <- complete_links(x, neighbours, call)
+  found <- moments(known$values, known$links)
+  alike <- found$sign  # +1 where a larger statistic means that neighbours are alike
+  if (assumption == "permutation") {
+    drawn <- with_seed(seed, vapply(seq_len(permutations), function(i) found$of(sample(known$values)), 0))
+    expectation <- mean(drawn)
+    variance <- stats::var(drawn)
+    at_least <- function(side) (1 + sum(side * alike * (drawn - found$statistic) >= 0)) / (1 + permutations)
+    p <- switch(alternative, greater = at_least(1), less = at_least(-1), "two-sided" = min(1, 2 * min(at_least(1), at_least(-1))))
+  } else {
+    expectation <- found$expectation
+    variance <- found[[assumption]]
+  }
+  z <- if (variance > 0) alike * (found$statistic - expectation) / sqrt(variance) else NA_real_
+  if (assumption != "permutation") {
+    p <- switch(alternative, greater = stats::pnorm(z, lower.tail = FALSE), less = stats::pnorm(z), "two-sided" = 2 * stats::pnorm(-abs(z)))
+  }
+  tibble::new_tibble(list(statistic = found$statistic, expectation = expectation, variance = variance, z = z, p_value = p, assumption = assumption), nrow = 1)
+}
+
+# Sums of weights that the moments take.
+weight_sums <- function(links, n) {
+  out <- rowsum_of(links$weight, links$row, n)
+  into <- rowsum_of(links$weight, links$neighbour, n)
+  key <- links$row * (n + 1) + links$neighbour
+  back <- links$weight[match(links$neighbour * (n + 1) + links$row, key)]
+  back[is.na(back)] <- 0
+  one_way <- back == 0
+  list(s0 = sum(links$weight), s1 = sum((links$weight + back)^2) / 2 + sum(links$weight[one_way]^2) / 2, s2 = sum((out + into)^2))
+}
+
+rowsum_of <- function(values, groups, n) {
+  out <- numeric(n)
+  sums <- rowsum(values, groups)
+  out[as.integer(rownames(sums))] <- sums
+  out
+}
+
+moran_moments <- function(values, links) {
+  n <- length(values)
+  s <- weight_sums(links, n)
+  z <- values - mean(values)
+  b2 <- n * sum(z^4) / sum(z^2)^2
+  statistic <- function(values) {
+    z <- values - mean(values)
+    n * sum(links$weight * z[links$row] * z[links$neighbour]) / (s$s0 * sum(z^2))
+  }
+  expectation <- -1 / (n - 1)
+  list(
+    statistic = statistic(values), of = statistic, sign = 1, expectation = expectation,
+    normality = (n^2 * s$s1 - n * s$s2 + 3 * s$s0^2) / ((n^2 - 1) * s$s0^2) - expectation^2,
+    randomisation = (n * ((n^2 - 3 * n + 3) * s$s1 - n * s$s2 + 3 * s$s0^2) - b2 * ((n^2 - n) * s$s1 - 2 * n * s$s2 + 6 * s$s0^2)) /
+      ((n - 1) * (n - 2) * (n - 3) * s$s0^2) - expectation^2
+  )
+}
+
+geary_moments <- function(values, links) {
+  n <- length(values)
+  s <- weight_sums(links, n)
+  z <- values - mean(values)
+  b2 <- n * sum(z^4) / sum(z^2)^2
+  statistic <- function(values) {
+    (n - 1) * sum(links$weight * (values[links$row] - values[links$neighbour])^2) / (2 * s$s0 * sum((values - mean(values))^2))
+  }
+  list(
+    statistic = statistic(values), of = statistic, sign = -1, expectation = 1,
+    normality = ((2 * s$s1 + s$s2) * (n - 1) - 4 * s$s0^2) / (2 * (n + 1) * s$s0^2),
+    randomisation = ((n - 1) * s$s1 * (n^2 - 3 * n + 3 - (n - 1) * b2) - (n - 1) * s$s2 * (n^2 + 3 * n - 6 - (n^2 - n + 2) * b2) / 4 +
+                       s$s0^2 * (n^2 - 3 - (n - 1)^2 * b2)) / (n * (n - 2) * (n - 3) * s$s0^2)
+  )
+}
+
+#' Clusters of high and low values
+#'
+#' Where neighbours are alike or differ: local Moran statistics (Anselin 1995), whose chance is found by conditional permutation, or
+#' G* (Getis and Ord 1992; Ord and Getis 1995), which counts the row itself among its neighbours.
+#'
+#' @inheritParams moran_test
+#' @param method `"local moran"` or `"G*"`.
+#' @param level Rows whose adjusted chance is below this are clusters.
+#' @param adjust How chances are adjusted for the many tests, as in [stats::p.adjust()]: `"fdr"`, `"bonferroni"`, …, or `"none"`.
+#' @return A tibble of one line a row: `value`, `lag`, `statistic`, `z`, `p_value` (two-sided), `p_adjusted`, `cluster`: `"high"` or `"low"` among
+#'   the like for G*; `"high among high"`, `"low among low"`, `"high among low"`, `"low among high"` for local Moran; `"none"`. `NA` for rows
+#'   without a value.
+#' @section Errors: As [moran_test()].
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' wards$cluster <- local_clusters(wards$over_65 / wards$residents, neighbours_of(wards), seed = 1)$cluster
+#' table(wards$cluster)
+#' @export
+local_clusters <- function(x, neighbours, method = "local moran", permutations = 999, seed = NULL, level = 0.05, adjust = "fdr") {
+  call <- rlang::current_env()
+  one_of(method, c("local moran", "G*"), "method", call = call)
+  one_of(adjust, stats::p.adjust.methods, "adjust", call = call)
+  known <- complete_links(x, neighbours, call)
+  found <- if (method == "G*") g_star(known) else local_moran(known, permutations, seed)
+  adjusted <- stats::p.adjust(found$p_value, adjust)
+  cluster <- ifelse(!is.na(adjusted) & adjusted < level, found$kind, "none")
+  at <- which(is.finite(x))
+  whole <- function(values, blank) {
+    out <- rep(blank, length(x))
+    out[at] <- values
+    out
+  }
+  tibble::new_tibble(list(
+    value = as.double(x), lag = whole(lagged_links(known), NA_real_), statistic = whole(found$statistic, NA_real_), z = whole(found$z, NA_real_),
+    p_value = whole(found$p_value, NA_real_), p_adjusted = whole(adjusted, NA_real_), cluster = whole(cluster, NA_character_)
+  ), nrow = length(x))
+}
+
+lagged_links <- function(known) rowsum_of(known$links$weight * known$values[known$links$neighbour], known$links$row, length(known$values))
+
+local_moran <- function(known, permutations, seed) {
+  values <- known$values
+  links <- known$links
+  n <- length(values)
+  z <- values - mean(values)
+  m2 <- mean(z^2)
+  statistic <- z / m2 * rowsum_of(links$weight * z[links$neighbour], links$row, n)
+  by_row <- split(links$weight, factor(links$row, seq_len(n)))
+  # Each row's neighbours are drawn anew from all other rows.
+  moments <- with_seed(seed, vapply(seq_len(n), function(i) {
+    weights <- by_row[[i]]
+    if (!length(weights)) return(c(NA_real_, NA_real_, NA_real_))
+    others <- z[-i]
+    drawn <- vapply(seq_len(permutations), function(k) sum(weights * others[sample.int(n - 1, length(weights))]), 0) * z[i] / m2
+    tail <- min(sum(drawn >= statistic[i]), sum(drawn <= statistic[i]))
+    c(mean(drawn), stats::sd(drawn), min(1, 2 * (tail + 1) / (permutations + 1)))
+  }, numeric(3)))
+  lag <- rowsum_of(links$weight * z[links$neighbour], links$row, n)
+  kind <- paste(ifelse(z > 0, "high", "low"), "among", ifelse(lag > 0, "high", "low"))
+  list(statistic = statistic, z = (statistic - moments[1, ]) / moments[2, ], p_value = moments[3, ], kind = kind)
+}
+
+g_star <- function(known) {
+  values <- known$values
+  links <- known$links
+  n <- length(values)
+  # With the row itself, whose weight is the mean of its others; row weights add up to 1 again.
+  degree <- tabulate(links$row, n)
+  row_weights <- isTRUE(all.equal(rowsum_of(links$weight, links$row, n)[degree > 0], rep(1, sum(degree > 0))))
+  own <- if (row_weights) 1 / (degree + 1) else rep(1, n)
+  weight <- if (row_weights) links$weight * degree[links$row] / (degree[links$row] + 1) else links$weight
+  sum_w <- rowsum_of(weight, links$row, n) + own
+  sum_w2 <- rowsum_of(weight^2, links$row, n) + own^2
+  sum_wx <- rowsum_of(weight * values[links$neighbour], links$row, n) + own * values
+  s <- sqrt(mean((values - mean(values))^2))
+  spread <- s * sqrt(pmax(0, n * sum_w2 - sum_w^2) / (n - 1))
+  z <- ifelse(spread > 1e-12 * s, (sum_wx - mean(values) * sum_w) / spread, NA_real_)
+  list(statistic = sum_wx / sum(values), z = z, p_value = 2 * stats::pnorm(-abs(z)), kind = ifelse(z > 0, "high", "low"))
+}
+
+# Random numbers from a seed, after which the session's own go on as they were.
+with_seed <- function(seed, expr) {
+  if (is.null(seed)) return(expr)
+  before <- globalenv()$.Random.seed
+  on.exit(if (is.null(before)) rm(".Random.seed", envir = globalenv()) else assign(".Random.seed", before, globalenv()))
+  set.seed(seed)
+  expr
+}

@@ -1,0 +1,146 @@
+#include "nearest.h"
+
+#include <algorithm>
+#include <cmath>
+
+#include "../measure/distance.h"
+#include "../parallel.h"
+#include "rtree.h"
+
+namespace civic {
+namespace {
+
+bool is_place(const Box& box) { return box.xmin == box.xmax && box.ymin == box.ymax; }
+
+class Planar {
+ public:
+  Planar(const ShapeRows& x, const ShapeRows& y) : x_(x), y_(y) {}
+  // No more than the distance of anything in the boxes; exact between places.
+  double bound(const Box& a, const Box& b) const {
+    const double dx = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax}),
+                 dy = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax});
+    return dx == 0 ? dy : dy == 0 ? dx : std::sqrt(dx * dx + dy * dy);
+  }
+  double distance(int i, int j, const Box& a, const Box& b) const {
+    if (is_place(a) && is_place(b)) return std::hypot(a.xmin - b.xmin, a.ymin - b.ymin);
+    return nearest_places(x_.store, x_[i], y_.store, y_[j]).distance;
+  }
+
+ private:
+  const ShapeRows &x_, &y_;
+};
+
+class OnEllipsoid {
+ public:
+  OnEllipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid)
+      : x_(x), y_(y), ellipsoid_(ellipsoid), geodesic_(ellipsoid) {}
+  // On the sphere of the least radius of curvature: beyond the parallels and meridians between.
+  double bound(const Box& a, const Box& b) const {
+    constexpr double degree = M_PI / 180;
+    const double radius = ellipsoid_.semi_major * (1 - ellipsoid_.flattening()) * (1 - ellipsoid_.flattening());
+    const double north = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax}) * degree;
+    double east = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax});
+    east = std::max(0.0, std::min(east, 360 - (std::max(a.xmax, b.xmax) - std::min(a.xmin, b.xmin)))) * degree;
+    // To the nearer meridian, from where a is nearest to the pole.
+    const double polar = std::min(90.0, std::max(std::fabs(a.ymin), std::fabs(a.ymax))) * degree;
+    const double across =
+        std::asin(std::min(1.0, std::max(0.0, std::cos(polar)) * (east < M_PI / 2 ? std::sin(east) : 1.0)));
+    return 0.999999 * radius * std::max(north, across);
+  }
+  double distance(int i, int j, const Box& a, const Box& b) const {
+    if (is_place(a) && is_place(b)) return geodesic_.distance({a.xmin, a.ymin}, {b.xmin, b.ymin});
+    return ellipsoidal_distance(ellipsoid_, geodesic_, x_.store, x_[i], y_.store, y_[j]);
+  }
+
+ private:
+  const ShapeRows &x_, &y_;
+  const Ellipsoid& ellipsoid_;
+  const Geodesic geodesic_;
+};
+
+// The search for one row: what is known of the nearest so far, and what is still to be opened, nearest first.
+template <class Metric>
+class Search {
+ public:
+  Search(const RTree& tree, const Metric& metric, int count, double within)
+      : tree_(tree), metric_(metric), count_(static_cast<std::size_t>(count)), within_(within) {}
+
+  void run(int row, const Box& box, std::vector<NearRow>& out) {
+    open_.clear();
+    found_.clear();
+    push(tree_.root(), box);
+    while (!open_.empty()) {
+      std::pop_heap(open_.begin(), open_.end(), later);
+      const Open at = open_.back();
+      open_.pop_back();
+      if (at.bound > limit()) break;
+      if (!tree_.is_leaf(at.node)) {
+        tree_.children(at.node, [&](const RTree::Node& child) { push(child, box); });
+        continue;
+      }
+      const double distance = metric_.distance(row, tree_.row(at.node), box, tree_.box(at.node));
+      if (distance <= limit()) keep({row, tree_.row(at.node), distance});
+    }
+    std::sort(found_.begin(), found_.end(), nearer);
+    out.insert(out.end(), found_.begin(), found_.end());
+  }
+
+ private:
+  struct Open {
+    double bound;
+    RTree::Node node;
+  };
+  static bool later(const Open& a, const Open& b) { return a.bound > b.bound; }
+  static bool nearer(const NearRow& a, const NearRow& b) {
+    return a.distance != b.distance ? a.distance < b.distance : a.y < b.y;
+  }
+
+  double limit() const { return found_.size() < count_ ? within_ : kth_; }
+  void push(const RTree::Node& node, const Box& box) {
+    const double bound = metric_.bound(box, tree_.box(node));
+    if (bound > limit()) return;
+    open_.push_back({bound, node});
+    std::push_heap(open_.begin(), open_.end(), later);
+  }
+  // Keeps the count nearest and all that are as far as the last of them.
+  void keep(const NearRow& near) {
+    found_.push_back(near);
+    if (found_.size() < count_) return;
+    std::sort(found_.begin(), found_.end(), nearer);
+    kth_ = found_[count_ - 1].distance;
+    while (found_.back().distance > kth_) found_.pop_back();
+  }
+
+  const RTree& tree_;
+  const Metric& metric_;
+  const std::size_t count_;
+  const double within_;
+  std::vector<Open> open_;
+  std::vector<NearRow> found_;
+  double kth_ = 0;
+};
+
+template <class Metric>
+std::vector<NearRow> search_all(const ShapeRows& x, const ShapeRows& y, const Metric& metric, int count,
+                                double within) {
+  const RTree tree(y);
+  if (tree.size() == 0 || count < 1) return {};
+  return parallel_collect<NearRow>(x.size(), 4096, [&](std::size_t begin, std::size_t end, auto& out) {
+    Search<Metric> search(tree, metric, count, within);
+    for (int row = static_cast<int>(begin); row < static_cast<int>(end); ++row)
+      if (const Box box = x.box(row); !box.empty()) search.run(row, box, out);
+  });
+}
+
+}  // namespace
+
+std::vector<NearRow> nearest_rows(const ShapeRows& x, const ShapeRows& y, int count, double within) {
+  return search_all(x, y, Planar(x, y), count, within);
+}
+
+std::vector<NearRow> nearest_rows_on_ellipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
+                                               int count, double within) {
+  return search_all(x, y, OnEllipsoid(x, y, ellipsoid), count, within);
+}
+
+}  // namespace civic

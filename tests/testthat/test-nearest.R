@@ -1,0 +1,46 @@
+test_that("the nearest rows are those of trying all, on the plane and on the ellipsoid", {
+  set.seed(4)
+  for (crs in c(32757, 4326)) {
+    at <- function(n) if (crs == 4326) cbind(runif(n, 150, 170), runif(n, -60, -40)) else matrix(runif(2 * n, 400000, 500000), ncol = 2) + rep(c(0, 4.3e6), each = n)
+    p <- at(60)
+    q <- at(80)
+    x <- spatial_frame(id = 1:60, geometry = point_shapes(p[, 1], p[, 2], crs = crs))
+    y <- spatial_frame(other = 1:80, geometry = point_shapes(q[, 1], q[, 2], crs = crs))
+    all <- outer(1:60, 1:80, Vectorize(function(i, j) distance_between(x[i, ], y[j, ])))
+    for (count in c(1, 3)) {
+      found <- join_nearest(x, y, count)
+      expected <- as.vector(apply(all, 1, function(d) order(d)[seq_len(count)]))
+      expect_identical(found$other, expected)
+      expect_equal(found$distance, all[cbind(rep(1:60, each = count), expected)], tolerance = 1e-9)
+    }
+  }
+})
+
+test_that("ties, reach, units and directions are as asked", {
+  x <- spatial_frame(id = 1:2, geometry = point_shapes(c(0, 100), 0, crs = 32757))
+  y <- spatial_frame(name = c("east", "west", "north"), geometry = point_shapes(c(3, -3, 0), c(0, 0, 4), crs = 32757))
+  found <- join_nearest(x, y)
+  expect_identical(found$name, c("east", "west", "east"))
+  expect_identical(found$direction, c(90, 270, 270))
+  expect_identical(join_nearest(x, y, ties = "first")$name, c("east", "east"))
+  expect_identical(join_nearest(x, y, count = 3)$name, c("east", "west", "north", "east", "north", "west"))
+  reach <- join_nearest(x, y, within = 0.01, unit = "km")
+  expect_identical(reach$name, c("east", "west", NA))
+  expect_equal(reach$distance, c(0.003, 0.003, NA))
+  expect_error(join_nearest(x, y, count = 0), "whole number", class = "civicatlas_error_argument")
+  expect_error(join_nearest(x, y, within = -1), "above 0", class = "civicatlas_error_argument")
+})
+
+test_that("shapes of any type have nearest rows, 0 away where they meet", {
+  wards <- read_layer(demo_file("wards.shp"))
+  rooms <- reproject_to(read_layer(demo_file("rooms.geojson")), wards)
+  found <- join_nearest(rooms, wards, ties = "first")
+  located <- join_where(rooms, wards, multiple = "first")
+  inside <- !is.na(located$ward_id)
+  expect_identical(found$ward_id[inside], located$ward_id[inside])
+  expect_true(all(found$distance[inside] == 0) && all(is.na(found$direction[inside])))
+  expect_true(all(found$distance[!inside] > 0))
+  lines <- reproject_to(read_layer(demo_file("tramways.kml")), wards)
+  near <- join_nearest(rooms[1:20, ], lines, ties = "first")
+  expect_equal(near$distance, vapply(1:20, function(i) min(distance_between(rooms[i, ], lines)), 0))
+})
