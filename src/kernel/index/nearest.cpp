@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 
 #include "../measure/distance.h"
 #include "../parallel.h"
@@ -22,7 +23,7 @@ class Planar {
     return dx == 0 ? dy : dy == 0 ? dx : std::sqrt(dx * dx + dy * dy);
   }
   double distance(int i, int j, const Box& a, const Box& b) const {
-    if (is_place(a) && is_place(b)) return std::hypot(a.xmin - b.xmin, a.ymin - b.ymin);
+    if (is_place(a) && is_place(b)) return bound(a, b);
     return nearest_places(x_.store, x_[i], y_.store, y_[j]).distance;
   }
 
@@ -68,6 +69,7 @@ class Search {
   void run(int row, const Box& box, std::vector<NearRow>& out) {
     open_.clear();
     found_.clear();
+    row_ = row;
     push(tree_.root(), box);
     while (!open_.empty()) {
       std::pop_heap(open_.begin(), open_.end(), later);
@@ -78,8 +80,7 @@ class Search {
         tree_.children(at.node, [&](const RTree::Node& child) { push(child, box); });
         continue;
       }
-      const double distance = metric_.distance(row, tree_.row(at.node), box, tree_.box(at.node));
-      if (distance <= limit()) keep({row, tree_.row(at.node), distance});
+      measure(at.node, box);
     }
     std::sort(found_.begin(), found_.end(), nearer);
     out.insert(out.end(), found_.begin(), found_.end());
@@ -95,18 +96,24 @@ class Search {
     return a.distance != b.distance ? a.distance < b.distance : a.y < b.y;
   }
 
+  void measure(const RTree::Node& leaf, const Box& box) {
+    const double distance = metric_.distance(row_, tree_.row(leaf), box, tree_.box(leaf));
+    if (distance <= limit()) keep({row_, tree_.row(leaf), distance});
+  }
   double limit() const { return found_.size() < count_ ? within_ : kth_; }
   void push(const RTree::Node& node, const Box& box) {
     const double bound = metric_.bound(box, tree_.box(node));
     if (bound > limit()) return;
+    if (tree_.is_leaf(node) && is_place(box) && is_place(tree_.box(node))) return measure(node, box);  // at once: it is cheap
     open_.push_back({bound, node});
     std::push_heap(open_.begin(), open_.end(), later);
   }
   // Keeps the count nearest and all that are as far as the last of them.
   void keep(const NearRow& near) {
+    if (count_ == 1 && !found_.empty() && near.distance < kth_) found_.clear();
     found_.push_back(near);
     if (found_.size() < count_) return;
-    std::sort(found_.begin(), found_.end(), nearer);
+    if (count_ > 1) std::sort(found_.begin(), found_.end(), nearer);
     kth_ = found_[count_ - 1].distance;
     while (found_.back().distance > kth_) found_.pop_back();
   }
@@ -118,6 +125,7 @@ class Search {
   std::vector<Open> open_;
   std::vector<NearRow> found_;
   double kth_ = 0;
+  int row_ = 0;
 };
 
 template <class Metric>
@@ -125,11 +133,18 @@ std::vector<NearRow> search_all(const ShapeRows& x, const ShapeRows& y, const Me
                                 double within) {
   const RTree tree(y);
   if (tree.size() == 0 || count < 1) return {};
-  return parallel_collect<NearRow>(x.size(), 4096, [&](std::size_t begin, std::size_t end, auto& out) {
+  // Rows that lie near one another search the same nodes, which are in the cache then.
+  const std::vector<int> order = RTree(x).rows();
+  const auto found = parallel_collect<NearRow>(order.size(), 4096, [&](std::size_t begin, std::size_t end, auto& out) {
     Search<Metric> search(tree, metric, count, within);
-    for (int row = static_cast<int>(begin); row < static_cast<int>(end); ++row)
-      if (const Box box = x.box(row); !box.empty()) search.run(row, box, out);
+    for (std::size_t i = begin; i < end; ++i) search.run(order[i], x.box(order[i]), out);
   });
+  std::vector<std::size_t> start(static_cast<std::size_t>(x.size()) + 1, 0);
+  for (const NearRow& near : found) ++start[near.x + 1];
+  std::partial_sum(start.begin(), start.end(), start.begin());
+  std::vector<NearRow> sorted(found.size());
+  for (const NearRow& near : found) sorted[start[near.x]++] = near;
+  return sorted;
 }
 
 }  // namespace
