@@ -265,6 +265,10 @@ core_simplify <- function(handles, store, area, alone) {
     .Call(`_civicatlas_core_simplify`, handles, store, area, alone)
 }
 
+core_shared_measures <- function(x_handles, x_store, y_handles, y_store) {
+    .Call(`_civicatlas_core_shared_measures`, x_handles, x_store, y_handles, y_store)
+}
+
 core_related_pairs <- function(x_handles, x_store, y_handles, y_store, relation, distance) {
     .Call(`_civicatlas_core_related_pairs`, x_handles, x_store, y_handles, y_store, relation, distance)
 }

@@ -8,7 +8,7 @@
 #' @param relation,distance,unit,crs See [related_pairs()]; the relation reads "x relation y".
 #' @param unmatched `"keep"` rows of `x` without a partner, with `NA`, or `"drop"` them.
 #' @param multiple Where a row has several partners: `"all"` repeats the row, `"first"` takes the first row of `y`,
-#'   `"largest"` the polygon with the largest area.
+#'   `"largest"` the one with which it shares the most area or length; points take the polygon with the largest area.
 #' @param suffix Put after names of `y`'s columns that `x` has too.
 #' @param take Columns of `y` to take, as in [dplyr::select()].
 #' @param rank_by A column of `y`, or an expression on them, that ranks its rows.
@@ -32,7 +32,7 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
   one_of(multiple, c("all", "first", "largest"), "multiple", call = call)
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
   repeated <- sum(tabulate(pairs$x, nrow(x)) > 1)
-  if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") -planar_areas(as_shapes(y)))
+  if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") largest_first(pairs, as_shapes(x), as_shapes(y), call))
 
   alone <- setdiff(seq_len(nrow(x)), pairs$x)
   rows <- data.frame(x = pairs$x, y = pairs$y)
@@ -67,7 +67,7 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
 
   key <- if (highest) -rank else rank
-  best <- one_partner(pairs, key)
+  best <- one_partner(pairs, key[pairs$y])
   ties <- tied_rows(pairs, best, key)
   at <- rep(NA_integer_, nrow(x))
   at[best$x] <- best$y
@@ -83,10 +83,20 @@ need_frames <- function(x, y, call) {
   if (!is_spatial_frame(x) || !is_spatial_frame(y)) fail("argument", "Both layers must be spatial frames.", call = call)
 }
 
+# A key of each pair that is least for the partner with the most area, else length, in common.
+largest_first <- function(pairs, x, y, call) {
+  if (all(geometry_type_of(x) %in% c("point", "multipoint", NA))) return(-planar_areas(y)[pairs$y])
+  found <- core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call)
+  at <- match(paste(pairs$x, pairs$y), paste(found$x, found$y))
+  area <- ifelse(is.na(at), 0, found$area[at])
+  length <- ifelse(is.na(at), 0, found$length[at])
+  -ifelse(area > 0, area, length)
+}
+
 # Of the pairs of each x the one with the least key, the first y where keys are equal or there is no key. Pairs come
 # sorted by x, then y.
 one_partner <- function(pairs, key = NULL) {
-  order <- if (is.null(key)) seq_along(pairs$x) else order(pairs$x, key[pairs$y], pairs$y, method = "radix")
+  order <- if (is.null(key)) seq_along(pairs$x) else order(pairs$x, key, pairs$y, method = "radix")
   first <- order[!duplicated(pairs$x[order])]
   list(x = pairs$x[first], y = pairs$y[first])
 }

@@ -843,6 +843,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_shared_measures
+List core_shared_measures(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store);
+RcppExport SEXP _civicatlas_core_shared_measures(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_shared_measures(x_handles, x_store, y_handles, y_store));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_related_pairs
 List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, std::string relation, double distance);
 RcppExport SEXP _civicatlas_core_related_pairs(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP relationSEXP, SEXP distanceSEXP) {
@@ -1179,6 +1193,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_seal", (DL_FUNC) &_civicatlas_core_seal, 4},
     {"_civicatlas_core_buffer", (DL_FUNC) &_civicatlas_core_buffer, 5},
     {"_civicatlas_core_simplify", (DL_FUNC) &_civicatlas_core_simplify, 4},
+    {"_civicatlas_core_shared_measures", (DL_FUNC) &_civicatlas_core_shared_measures, 4},
     {"_civicatlas_core_related_pairs", (DL_FUNC) &_civicatlas_core_related_pairs, 6},
     {"_civicatlas_core_count_meeting", (DL_FUNC) &_civicatlas_core_count_meeting, 6},
     {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},

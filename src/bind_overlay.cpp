@@ -131,3 +131,17 @@ List core_simplify(IntegerVector handles, List store, double area, bool alone) {
   Pieces pieces = simplify(shape_rows(handles, store), area, alone);
   return r_pieces(pieces);
 }
+
+// [[Rcpp::export]]
+List core_shared_measures(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store) {
+  const auto found = shared_measures(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store));
+  IntegerVector x(no_init(found.size())), y(no_init(found.size()));
+  NumericVector area(no_init(found.size())), length(no_init(found.size()));
+  for (std::size_t i = 0; i < found.size(); ++i) {
+    x[i] = found[i].x + 1;
+    y[i] = found[i].y + 1;
+    area[i] = found[i].area;
+    length[i] = found[i].length;
+  }
+  return List::create(_["x"] = x, _["y"] = y, _["area"] = area, _["length"] = length);
+}

@@ -83,17 +83,22 @@ test_that("picking agrees with the slow obvious way on random data", {
 
 test_that("summaries by region give zero where nothing falls, and account for features", {
   wards <- two_wards()
-  out <- summarise_into(wards, some_points(), n = dplyr::n(), people = sum(people), most = max(people), typical = mean(people))
+  out <- summarise_into(wards, some_points(), n = dplyr::n(), people = sum(people), most = max(people), typical = mean(people),
+                        borders = "all")
   expect_identical(out$n, c(2L, 3L, 0L))
   expect_identical(out$people, c(12L, 25L, 0L))
   expect_equal(out$most, c(7, 9, NA))
   expect_equal(out$typical, c(6, 25 / 3, NA))
   expect_identical(wkt_of(out), wkt_of(wards))
   expect_match(history_of(out)$note, "1 in several .*; 3 in none")
-  expect_identical(summarise_into(wards, some_points())$count, c(2L, 3L, 0L))
+  once <- summarise_into(wards, some_points())
+  expect_identical(once$count, c(2L, 2L, 0L))
+  expect_match(history_of(once)$note, "3 in none; 1 on a border \\(first region\\)")
+  doubled <- rbind(wards, wards[1, ])
+  expect_identical(summarise_into(doubled, some_points())$count, c(2L, 2L, 0L, 1L)) # inside both, on the border of the first
   expect_identical(summarize_into(wards, some_points(), n = dplyr::n(), relation = "contains")$n, c(1L, 2L, 0L))
   within <- 5
-  expect_identical(summarise_into(wards, some_points(), big = sum(people > within))$big, c(1L, 3L, 0L))
+  expect_identical(summarise_into(wards, some_points(), big = sum(people > within), borders = "all")$big, c(1L, 3L, 0L))
 })
 
 test_that("warnings of a summary are shown, those of a summary of nothing are not", {
@@ -118,4 +123,58 @@ test_that("sums by ward add up to what lies in any ward, on the demo data", {
   expect_equal(sum(area_of(cells)), sum(area_of(wards)), tolerance = 1e-9)
   centres <- join_where(centroid_of(dplyr::select(cells, cell_id, of = ward_id)), wards, unmatched = "drop")
   expect_gt(mean(centres$of == centres$ward_id), 0.99)
+})
+
+test_that("shares apportion totals, average what is no total, and conserve both", {
+  regions <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((10 0, 20 0, 20 10, 10 10, 10 0))"), crs = 32757))
+  fields <- spatial_frame(
+    people = c(100, 60), rate = c(5, 2),
+    geometry = shapes_from_wkt(c("POLYGON ((5 0, 15 0, 15 10, 5 10, 5 0))", "POLYGON ((15 0, 30 0, 30 10, 15 10, 15 0))"), crs = 32757)
+  )
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(out <- summarise_into(regions, fields, people = sum(people), rate = weighted.mean(rate, .shared), n = dplyr::n(), share = "area", intensive = rate),
+                 "2 features: 2 apportioned by area, 40 % of their area lies in no region; 2 regions")
+  options(civicatlas.quiet = TRUE)
+  expect_equal(out$people, c(50, 70))
+  expect_equal(out$rate, c(5, 3.5))
+  expect_identical(out$n, 1:2)
+  roads <- spatial_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (5 5, 35 5)", crs = 32757))
+  expect_equal(summarise_into(regions, roads, cars = sum(cars), share = "length")$cars, c(15, 30))
+  along <- spatial_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (10 0, 10 10)", crs = 32757))
+  expect_equal(summarise_into(regions, along, cars = sum(cars), share = "length")$cars, c(90, 0)) # the first of the two
+  expect_error(summarise_into(regions, some_points(), n = dplyr::n(), share = "area"), "point", class = "civicatlas_error_argument")
+
+  wards <- read_layer(demo_file("wards.shp"))
+  cells <- mend_numbers(read_layer(demo_file("cells.zip")))
+  turned <- buffer_by(inner_point_of(wards), 900)
+  whole <- summarise_into(wards, cells, people = sum(pop_total, na.rm = TRUE), share = "area")
+  expect_equal(sum(whole$people), sum(cells$pop_total, na.rm = TRUE), tolerance = 1e-9)
+  by_ward <- tapply(cells$pop_total, cells$ward_id, sum, na.rm = TRUE)
+  expect_equal(whole$people, as.vector(by_ward[whole$ward_id]), tolerance = 1e-9)
+  apart <- dissolve_by(turned)
+  inside <- summarise_into(apart, cells, people = sum(pop_total, na.rm = TRUE), share = "area")$people
+  outside <- summarise_into(erase_by(dissolve_by(wards), apart), cells, people = sum(pop_total, na.rm = TRUE), share = "area")$people
+  expect_equal(inside + outside, sum(cells$pop_total, na.rm = TRUE), tolerance = 1e-9)
+})
+
+test_that("the largest partner is the one with the most in common", {
+  x <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((8 0, 18 0, 18 4, 8 4, 8 0))", "LINESTRING (4 1, 12 1)"), crs = 32757))
+  wards <- two_wards()
+  expect_identical(join_where(x, wards, multiple = "largest")$ward, c("east", "west"))
+})
+
+test_that("rates, shares and tables of areas in common", {
+  expect_equal(rate_of(c(5, 0), c(1000, 500)), c(5, 0))
+  expect_equal(rate_of(5, 2000, per = 100), 0.25)
+  expect_warning(found <- rate_of(c(1, 2), c(0, 50)), "2 bases are below 100", class = "civicatlas_warning_data")
+  expect_equal(found, c(NA, 40))
+  expect_error(rate_of("5", 10), "mend_numbers", class = "civicatlas_error_argument")
+  expect_error(rate_of(5, -10), "below 0", class = "civicatlas_error_argument")
+  expect_equal(share_of_total(c(1, 3)), c(0.25, 0.75))
+  land <- spatial_frame(use = c("park", "town"), geometry = shapes_from_wkt(c("POLYGON ((0 0, 12 0, 12 10, 0 10, 0 0))", "POLYGON ((12 0, 30 0, 30 10, 12 10, 12 0))"), crs = 32757))
+  found <- cross_table(land, two_wards(), use, ward, "m2")
+  expect_identical(found$use, c("park", "park", "park", "town", "town"))
+  expect_identical(found$ward, c("east", "west", NA, "east", NA))
+  expect_equal(found$area, c(20, 96, 4, 80, 100))
+  expect_equal(sum(found$area), sum(area_of(land)))
 })

@@ -27,6 +27,14 @@ struct Pieces {
 // a polygon lie within it.
 Pieces overlay(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep);
 
+// How much area and length each pair of shapes has in common; only pairs that have some, by x, then y. A line on a
+// border that several polygons share counts for the first of them.
+struct Shared {
+  int x, y;
+  double area, length;
+};
+std::vector<Shared> shared_measures(const ShapeRows& x, const ShapeRows& y);
+
 // What of each shape of x lies within the shapes of y taken together, or outside them: as above, y being -1.
 Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside);
 
