@@ -106,7 +106,7 @@ buffer_distances <- function(shapes, distance, unit, call) {
 
 buffers <- function(shapes, distances, style, call) {
   crs <- crs_of(shapes)
-  geographic <- !is.null(crs) && crs$kind == "geographic"
+  geographic <- is_geographic(shapes)
   flat <- if (geographic) in_degrees(shapes) else shapes
   found <- core(core_buffer(handles_of(flat), store_of(flat), distances, style, if (geographic) unclass(crs_of(flat))), call = call)
   made <- shapes_of_rows(found, length(shapes), crs_of(flat))

@@ -123,8 +123,10 @@ demo_command <- function(inputs, options) run_demo(if (length(inputs)) inputs[1]
 summarise_command <- function(inputs, options) {
   regions <- read_first(inputs[1], options)
   features <- read_second(inputs[2], regions, options)
+  intensive <- if (!is.null(options$intensive)) column_list(options$intensive)
   out <- summarise_into(regions, features, !!!as_quosures(expressions_of(options$with, "with")), relation = options$relation,
-                        distance = options$distance, unit = options$unit)
+                        distance = options$distance, unit = options$unit, share = options$share,
+                        intensive = !!(if (!is.null(intensive)) rlang::expr(dplyr::all_of(!!intensive))))
   if (!is.null(options$compute)) out <- dplyr::mutate(out, !!!as_quosures(expressions_of(options$compute, "compute")))
   written(out, inputs[3], options)
 }
@@ -326,6 +328,8 @@ commands <- function() {
       summary = "count, sum or average features by region", arguments = "REGIONS FEATURES OUTPUT", inputs = c(3, 3),
       options = c(input_options, output_options, relation_options, list(
         option("with", "count = n()", "summaries of the features' columns [%default]"),
+        option("share", "none", "apportion features by what of them lies in each region: none, area or length [%default]"),
+        option("intensive", NULL, "with a share: columns that are no totals, separated by commas"),
         option("compute", NULL, "columns to compute from the result")
       )),
       example = "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = n(), seats = sum(seats)\"",

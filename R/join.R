@@ -194,14 +194,12 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
 
 # Coordinate units, or metres on longitude and latitude, in the unit of distances.
 nearest_scale <- function(shapes, unit, call) {
-  crs <- crs_of(shapes)
-  measure_scale(shapes, unit, length_units, 1, !is.null(crs) && crs$kind == "geographic", call)
+  measure_scale(shapes, unit, length_units, 1, is_geographic(shapes), call)
 }
 
 # Pairs of the nearest rows, with distances in coordinate units, in metres on longitude and latitude.
 nearest_rows <- function(x, y, count, within, call) {
-  crs <- crs_of(x)
-  geographic <- !is.null(crs) && crs$kind == "geographic"
+  geographic <- is_geographic(x)
   if (geographic) {
     x <- in_degrees(x)
     y <- in_degrees(y)
@@ -217,7 +215,7 @@ directions <- function(x, y, rows) {
   out <- rep(NA_real_, nrow(rows))
   some <- which(!is.na(rows$y) & rows$distance > 0)
   if (!length(some)) return(out)
-  out[some] <- if (!is.null(crs) && crs$kind == "geographic") {
+  out[some] <- if (is_geographic(x)) {
     azimuth_between(point_shapes(a$x[some], a$y[some], crs), point_shapes(b$x[some], b$y[some], crs))
   } else {
     atan2(b$x[some] - a$x[some], b$y[some] - a$y[some]) * 180 / pi

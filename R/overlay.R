@@ -105,8 +105,7 @@ split_by <- function(x, y, column, suffix = "_y", crs = "equal") {
 # Shapes for planar work on borders; what that means on longitude and latitude is said once.
 overlay_shapes <- function(x, call) {
   shapes <- as_shapes(x, call = call)
-  crs <- crs_of(shapes)
-  if (!is.null(crs) && crs$kind == "geographic") {
+  if (is_geographic(shapes)) {
     say_once("planar overlay", c(i = "Borders on longitude and latitude are taken as straight in degrees; areas are measured along the ellipsoid all the same."))
   }
   shapes

@@ -203,9 +203,10 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   need_column(y, y_column, "y_column", call = call)
   a <- polygons_of(x, "x", call)
   b <- polygons_of(y, "y", call)
-  scale <- if (is.null(crs_of(a)) || crs_of(a)$kind != "geographic") measure_scale(a, unit, area_units, 2, FALSE, call) else {
+  if (is_geographic(a)) {
     fail("crs", c("Areas in common are planar, and the layers are on longitude and latitude.", i = "Reproject both first: {.code reproject_to(x, \"{utm_code(a)}\")}."), call = call)
   }
+  scale <- measure_scale(a, unit, area_units, 2, FALSE, call)
   found <- core(core_shared_measures(handles_of(a), store_of(a), handles_of(b), store_of(b)), call = call)
   rest <- planar_areas(a) - rowsum_of(found$area, found$x, length(a))
   alone <- which(rest > 1e-9 * planar_areas(a))

@@ -9,7 +9,8 @@
 #' @param relation `"intersects"`, `"within"`, `"contains"`, `"covers"`, `"covered by"`, `"touches"`, `"crosses"`,
 #'   `"overlaps"`, `"equals"`, `"disjoint"` or `"within distance"`, read as "x relation y". A point on a border
 #'   intersects and touches the polygon but is not within it.
-#' @param distance,unit For `"within distance"`: how far, in `unit` (see [length_of()]), metres by default.
+#' @param distance,unit For `"within distance"`: how far, in `unit` (see [length_of()]), metres by default; along the ellipsoid on
+#'   longitude and latitude.
 #' @return A tibble of row numbers `x` and `y`, sorted.
 #' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ, `civicatlas_error_argument` for an unknown relation.
 #' @examples
@@ -27,23 +28,37 @@ relations <- c("intersects", "within", "contains", "covers", "covered by", "touc
 find_pairs <- function(x, y, relation, distance = NULL, unit = NULL, names = c("x", "y"), call = rlang::caller_env()) {
   one_of(relation, relations, "relation", call = call)
   check_same_crs(x, y, names[1], names[2], call = call)
+  if (relation == "within distance" && is_geographic(x)) return(pairs_on_ellipsoid(x, y, distance, unit, call))
   reach <- if (relation == "within distance") distance_in_units(x, distance, unit, call) else 0
   core(core_related_pairs(handles_of(x), store_of(x), handles_of(y), store_of(y), relation, reach), call = call)
 }
 
-# A distance in the units of the layer's coordinates.
+is_geographic <- function(shapes) {
+  crs <- crs_of(shapes)
+  !is.null(crs) && crs$kind == "geographic"
+}
+
+# Pairs within a distance along the ellipsoid.
+pairs_on_ellipsoid <- function(x, y, distance, unit, call) {
+  need_distance(distance, call)
+  metres <- distance * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]]
+  found <- nearest_rows(x, y, .Machine$integer.max, metres, call)
+  order <- order(found$x, found$y)
+  list(x = found$x[order], y = found$y[order])
+}
+
+need_distance <- function(distance, call) {
+  if (is.numeric(distance) && length(distance) == 1 && !is.na(distance) && distance >= 0) return(invisible())
+  fail("argument", "The relation {.val within distance} needs {.arg distance}, one number of 0 or more.", call = call)
+}
+
+# A distance in the units of a planar layer's coordinates.
 distance_in_units <- function(shapes, distance, unit, call) {
-  if (!is.numeric(distance) || length(distance) != 1 || is.na(distance) || distance < 0) {
-    fail("argument", "The relation {.val within distance} needs {.arg distance}, one number of 0 or more.", call = call)
-  }
+  need_distance(distance, call)
   crs <- crs_of(shapes)
   if (is.null(crs)) {
     if (!is.null(unit)) need_crs(shapes, "its coordinates have no unit to turn {.val {unit}} into", call = call)
     return(distance)
-  }
-  if (crs$kind == "geographic") {
-    fail("crs", c("The layers are on longitude and latitude, where a distance in degrees has no meaning.",
-                  i = "Reproject both first: {.code reproject_to(x, \"{utm_code(shapes)}\")}."), call = call)
   }
   distance * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]] / crs$unit_size
 }

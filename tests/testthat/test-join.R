@@ -44,9 +44,6 @@ test_that("wrong relations, units and layers are told with the valid ones", {
   expect_error(join_where(some_points(), two_wards(), "intersect"), "intersects.*Nearest", class = "civicatlas_error_argument")
   expect_error(join_where(some_points(), two_wards(), "within distance"), "distance", class = "civicatlas_error_argument")
   expect_error(join_where(some_points(), two_wards(), "within distance", distance = 1, unit = "miles"), "nmi", class = "civicatlas_error_argument")
-  degrees <- declare_crs(declare_crs(some_points(), NULL), 4326)
-  expect_error(suppressWarnings(join_where(degrees, declare_crs(declare_crs(two_wards(), NULL), 4326), "within distance", distance = 1)),
-               "degrees", class = "civicatlas_error_crs")
   far <- spatial_frame(id = 1L, geometry = point_shapes(5000, 5000, crs = 32757))
   expect_warning(join_where(far, two_wards()), "metres apart", class = "civicatlas_warning_join")
 })
@@ -177,4 +174,16 @@ test_that("rates, shares and tables of areas in common", {
   expect_identical(found$ward, c("east", "west", NA, "east", NA))
   expect_equal(found$area, c(20, 96, 4, 80, 100))
   expect_equal(sum(found$area), sum(area_of(land)))
+})
+
+test_that("within distance is in true metres on longitude and latitude", {
+  wards <- read_layer(demo_file("wards.shp"))
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  on_plane <- related_pairs(reproject_to(rooms, wards), wards, "within distance", 500)
+  around <- related_pairs(rooms, reproject_to(wards, rooms), "within distance", 500)
+  # Scale on the zone's map differs by up to 4 in 10,000.
+  different <- dplyr::anti_join(around, on_plane, by = c("x", "y"))
+  expect_lt(nrow(different) + nrow(on_plane) - nrow(around), 3)
+  expect_gt(nrow(around), 200)
+  expect_identical(related_pairs(rooms[1, ], rooms[1, ], "within distance", 0)$y, 1L)
 })
