@@ -39,16 +39,24 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   metres <- buffer_distances(shapes, given, unit, call)
   made <- buffers(shapes, metres, style, call)
   gone <- is.na(made) & !is.na(shapes) & !is.na(metres)
-  if (any(gone) && !merged) made[gone] <- shapes_from_wkt("POLYGON EMPTY", crs_of(shapes))
-  unmeasured <- sum(is.na(metres) & !is.na(shapes))
-  parts <- c(if (merged) "merged", if (any(gone)) paste(format_count(sum(gone)), "with nothing left (empty)"),
-             if (unmeasured) paste(format_count(unmeasured), "without a distance (missing)"))
+  if (any(gone)) made[gone] <- shapes_from_wkt("POLYGON EMPTY", crs_of(shapes))
   if (merged) made <- dissolved(made, call)
-  shown <- range(given, na.rm = TRUE)
-  by <- paste0(paste(format_count(unique(shown)), collapse = " to "), " ", unit %||% if (is.null(crs_of(shapes))) "coordinate units" else "m")
+  parts <- c(if (merged) "merged", account_of_buffers(gone, is.na(metres) & !is.na(shapes)))
+  by <- distances_in_words(given, unit, crs_of(shapes))
   say("{.fn buffer_by}: {counted(length(shapes), 'shape')} by {by}{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
   out <- if (merged) single_shape(x, made) else with_shapes(x, made)
   record(out, x, "buffer_by", rlang::current_call(), length(shapes), c(by, parts), started)
+}
+
+account_of_buffers <- function(gone, unmeasured) {
+  c(if (any(gone)) paste(format_count(sum(gone)), "with nothing left (empty)"),
+    if (any(unmeasured)) paste(format_count(sum(unmeasured)), "without a distance (missing)"))
+}
+
+# "400 m", "1 to 2 m"
+distances_in_words <- function(distances, unit, crs) {
+  ends <- unique(range(distances, na.rm = TRUE))
+  paste(paste(format_count(ends), collapse = " to "), unit %||% if (is.null(crs)) "coordinate units" else "m")
 }
 
 #' @param distances Two or more ascending distances from `x`, or one: the outer edges of the bands, the first of which begins

@@ -94,7 +94,10 @@ crs_command <- function(inputs, options) {
     if (!options$json) print_table(found[c("code", "name", "kind", "unit", "area")], indent = "")
     return(found)
   }
-  if (!length(inputs)) fail(c("choice", "argument"), c("Nothing to describe.", i = "Give a code, a file or well-known text, or {.code --find} or {.code --suggest}."), call = NULL)
+  if (!length(inputs)) {
+    fail(c("choice", "argument"), c("Nothing to describe.", i = "Give a code, a file or well-known text, or {.code --find} or {.code --suggest}."),
+         call = NULL)
+  }
   shown_crs(crs_of_argument(inputs[1]), options)
 }
 
@@ -277,7 +280,8 @@ commands <- function() {
       options = c(input_options, output_options, list(
         option("keep", "intersection", "intersection, union, difference, \"symmetric difference\" or identity [%default]"),
         option("tolerance", NULL, "bring borders nearer than this together first", type = "double"), option("unit", NULL, "unit of the tolerance [m]"),
-        option("touches", FALSE, "keep lines and points where shapes only touch"), option("match-crs", FALSE, "reproject the second input to the CRS of the first")
+        option("touches", FALSE, "keep lines and points where shapes only touch"),
+        option("match-crs", FALSE, "reproject the second input to the CRS of the first")
       )),
       example = "civicatlas overlay wards.shp districts.shp pieces.gpkg --keep union --match-crs", run = overlay_command
     ),

@@ -167,14 +167,11 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
   one_of(ties, c("all", "first"), "ties", call = call)
-  if (!rlang::is_integerish(count, 1, finite = TRUE) || count < 1) fail("argument", "{.arg count} must be a whole number of 1 or more.", call = call)
+  need_count(count, call)
   a <- as_shapes(x)
   b <- as_shapes(y)
   scale <- nearest_scale(a, unit, call)
-  if (!is.null(within) && (!is.numeric(within) || length(within) != 1 || is.na(within) || within <= 0)) {
-    fail("argument", "{.arg within} must be one number above 0.", call = call)
-  }
-  found <- nearest_rows(a, b, count, if (is.null(within)) Inf else within / scale, call)
+  found <- nearest_rows(a, b, count, reach_of_nearest(within, call) / scale, call)
   tied <- length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count))
   if (ties == "first") {
     keep <- sequence_in_groups(found$x) <= count
@@ -190,6 +187,17 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
              if (tied) paste0(format_count(tied), " equally far (", if (ties == "all") "kept too" else "left out", ")"))
   say("{.fn join_nearest}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
   record(out, x, "join_nearest", rlang::current_call(), nrow(x), parts, started)
+}
+
+need_count <- function(count, call) {
+  if (rlang::is_integerish(count, 1, finite = TRUE) && count >= 1) return(invisible())
+  fail("argument", "{.arg count} must be a whole number of 1 or more.", call = call)
+}
+
+reach_of_nearest <- function(within, call) {
+  if (is.null(within)) return(Inf)
+  if (is_positive(within)) return(within)
+  fail("argument", "{.arg within} must be one number above 0.", call = call)
 }
 
 # Coordinate units, or metres on longitude and latitude, in the unit of distances.

@@ -31,7 +31,8 @@ neighbours_of <- function(x, by = "edge", count = 4, distance = NULL, unit = NUL
   row <- pairs$x[apart]
   links <- tabulate(row, length(shapes))
   alone <- sum(links == 0)
-  say("{.fn neighbours_of}: {counted(length(shapes), 'row')}, {format_count(length(row))} pairs, {signif(mean(links), 3)} a row{if (alone) paste0('; ', format_count(alone), ' without a neighbour')}.")
+  lonely <- if (alone) paste0("; ", format_count(alone), " without a neighbour")
+  say("{.fn neighbours_of}: {counted(length(shapes), 'row')}, {format_count(length(row))} pairs, {signif(mean(links), 3)} a row{lonely}.")
   out <- list(row = row, neighbour = pairs$y[apart], weight = if (weights == "row") 1 / links[row] else rep(1, length(row)))
   tibble::new_tibble(out, nrow = length(row), rows = length(shapes), class = "neighbours")
 }
@@ -50,7 +51,7 @@ touching_pairs <- function(shapes, edge, call) {
 }
 
 nearest_pairs <- function(shapes, count, call) {
-  if (!rlang::is_integerish(count, 1, finite = TRUE) || count < 1) fail("argument", "{.arg count} must be a whole number of 1 or more.", call = call)
+  need_count(count, call)
   centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)), call = call)
   points <- point_shapes(centres$x, centres$y, crs_of(shapes))
   found <- nearest_rows(points, points, count + 1, Inf, call)

@@ -106,7 +106,8 @@ split_by <- function(x, y, column, suffix = "_y", crs = "equal") {
 overlay_shapes <- function(x, call) {
   shapes <- as_shapes(x, call = call)
   if (is_geographic(shapes)) {
-    say_once("planar overlay", c(i = "Borders on longitude and latitude are taken as straight in degrees; areas are measured along the ellipsoid all the same."))
+    say_once("planar overlay", c(i = paste("Borders on longitude and latitude are taken as straight in degrees;",
+                                           "areas are measured along the ellipsoid all the same.")))
   }
   shapes
 }
@@ -143,18 +144,20 @@ sealed_onto <- function(x, y, reach, call) {
 
 # A length in coordinate units.
 positive_length <- function(shapes, length, unit, name, call) {
-  if (!is.numeric(length) || length(length) != 1 || !is.finite(length) || length <= 0) {
-    fail("argument", "{.arg {name}} must be one number above 0.", call = call)
+  if (!is_positive(length)) fail("argument", "{.arg {name}} must be one number above 0.", call = call)
+  if (!is.null(crs_of(shapes)) && !is_geographic(shapes)) return(length * coordinate_units(shapes, unit, call))
+  if (!is.null(unit)) {
+    fail("crs", c("{.arg {name}} is in the units of the coordinates, which are {if (is_geographic(shapes)) 'degrees' else 'not known'}.",
+                  i = "Leave out {.arg unit}, or reproject the layer first."), call = call)
   }
-  crs <- crs_of(shapes)
-  if (is.null(crs) || crs$kind == "geographic") {
-    if (!is.null(unit)) {
-      fail("crs", c("{.arg {name}} is in the units of the coordinates, which are {if (is.null(crs)) 'not known' else 'degrees'}.",
-                    i = "Leave out {.arg unit}, or reproject the layer first."), call = call)
-    }
-    return(length)
-  }
-  length * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]] / crs$unit_size
+  length
+}
+
+is_positive <- function(x) is.numeric(x) && length(x) == 1 && is.finite(x) && x > 0
+
+# How many units of a projected layer's coordinates a unit of length is, metres by default.
+coordinate_units <- function(shapes, unit, call) {
+  length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]] / crs_of(shapes)$unit_size
 }
 
 # Whether two shapes differ in area, length or number of points.
@@ -168,7 +171,8 @@ differ_in_size <- function(a, b) {
 
 tell_odd <- function(rows, name) {
   if (!length(rows)) return(invisible())
-  caution("data", c("{counted(length(rows), 'shape')} of {.arg {name}} {cli::qty(length(rows))}{?crosses or overlaps itself/cross or overlap themselves} and {?was/were} taken by the even-odd rule.",
+  what <- if (length(rows) == 1) "crosses or overlaps itself and was" else "cross or overlap themselves and were"
+  caution("data", c("{counted(length(rows), 'shape')} of {.arg {name}} {what} taken by the even-odd rule.",
                     i = "First rows: {utils::head(rows, 5)}; {.fn repair_shapes} mends them."))
 }
 

@@ -168,11 +168,18 @@ nothing_to_na <- function(value) if (is.double(value) && !is.finite(value)) NA_r
 #' @export
 rate_of <- function(count, base, per = 1000, small = 100) {
   call <- rlang::current_env()
-  if (!is.numeric(count) || !is.numeric(base)) fail("argument", c("{.arg count} and {.arg base} must be numbers.", i = "Text that holds numbers: {.fn mend_numbers}."), call = call)
-  if (length(base) != length(count) && length(base) != 1) fail("argument", "{.arg count} has {length(count)} value{?s} and {.arg base} {length(base)}.", call = call)
+  if (!is.numeric(count) || !is.numeric(base)) {
+    fail("argument", c("{.arg count} and {.arg base} must be numbers.", i = "Text that holds numbers: {.fn mend_numbers}."), call = call)
+  }
+  if (length(base) != length(count) && length(base) != 1) {
+    fail("argument", "{.arg count} has {length(count)} value{?s} and {.arg base} {length(base)}.", call = call)
+  }
   if (any(base < 0, na.rm = TRUE)) fail("argument", "{.arg base} is below 0 in place {which(base < 0)[1]}.", call = call)
   few <- sum(base < small, na.rm = TRUE)
-  if (few) caution("data", c("{few} base{?s} {?is/are} below {small}: {?its rate swings/their rates swing} by chance.", i = "Larger regions, or several years together, are steadier."))
+  if (few) {
+    caution("data", c("{few} base{?s} {?is/are} below {small}: {?its rate swings/their rates swing} by chance.",
+                      i = "Larger regions, or several years together, are steadier."))
+  }
   ifelse(base == 0, NA_real_, per * count / base)
 }
 
@@ -204,7 +211,8 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   a <- polygons_of(x, "x", call)
   b <- polygons_of(y, "y", call)
   if (is_geographic(a)) {
-    fail("crs", c("Areas in common are planar, and the layers are on longitude and latitude.", i = "Reproject both first: {.code reproject_to(x, \"{utm_code(a)}\")}."), call = call)
+    fail("crs", c("Areas in common are planar, and the layers are on longitude and latitude.",
+                  i = "Reproject both first: {.code reproject_to(x, \"{utm_code(a)}\")}."), call = call)
   }
   scale <- measure_scale(a, unit, area_units, 2, FALSE, call)
   found <- core(core_shared_measures(handles_of(a), store_of(a), handles_of(b), store_of(b)), call = call)

@@ -55,12 +55,9 @@ need_distance <- function(distance, call) {
 # A distance in the units of a planar layer's coordinates.
 distance_in_units <- function(shapes, distance, unit, call) {
   need_distance(distance, call)
-  crs <- crs_of(shapes)
-  if (is.null(crs)) {
-    if (!is.null(unit)) need_crs(shapes, "its coordinates have no unit to turn {.val {unit}} into", call = call)
-    return(distance)
-  }
-  distance * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]] / crs$unit_size
+  if (!is.null(crs_of(shapes))) return(distance * coordinate_units(shapes, unit, call))
+  if (!is.null(unit)) need_crs(shapes, "its coordinates have no unit to turn {.val {unit}} into", call = call)
+  distance
 }
 
 #' How two shapes are related

@@ -60,7 +60,8 @@ find_slivers <- function(x, narrower_than = NULL, area = NULL, thinness = 0.1, u
   out <- out[out$kind == "overlap" | (out$thinness < thinness & out$area < small), ]
   out <- narrowed(out, narrower_than, area)
   kinds <- c(overlap = sum(out$kind == "overlap"), "thin part" = sum(out$kind == "thin part"))
-  say("{.fn find_slivers}: {counted(kinds[[1]], 'overlap')} and {counted(kinds[[2]], 'thin part')} among {counted(length(shapes), 'shape')}{shown_total(out, unit, crs_of(shapes))}.")
+  found <- paste(counted(kinds[[1]], "overlap"), "and", counted(kinds[[2]], "thin part"))
+  say("{.fn find_slivers}: {found} among {counted(length(shapes), 'shape')}{shown_total(out, unit, crs_of(shapes))}.")
   out
 }
 
@@ -104,7 +105,7 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   }
   shapes <- polygons_of(x, "x", call)
   same <- rlang::enquo(same)
-  classes <- if (rlang::quo_is_null(same)) integer() else as.integer(vctrs::vec_group_id(attribute_table(x)[names(choose_columns(attribute_table(x), same, "same", call))]))
+  classes <- if (rlang::quo_is_null(same)) integer() else as.integer(vctrs::vec_group_id(choose_columns(attribute_table(x), same, "same", call)))
   measured <- pieces_frame(list(), shapes, unit, call)
   below <- function(value, limit) if (is.null(limit)) rep(TRUE, length(value)) else !is.na(value) & value < limit
   sliver <- below(measured$area, area) & below(measured$thinness, thinness) & below(measured$width, narrower_than) & !is.na(shapes)

@@ -1,6 +1,6 @@
 #include "bind.h"
-#include "kernel/measure/hull.h"
 #include "kernel/error.h"
+#include "kernel/measure/hull.h"
 #include "kernel/shapes/antimeridian.h"
 #include "kernel/shapes/wkb.h"
 #include "kernel/shapes/wkt.h"
@@ -228,14 +228,15 @@ List r_derived(Derived& derived) {
 
 }  // namespace
 
-// New shapes and the rows they come from: the parts of shapes, their boundaries, outer rings, convex hulls, or one of all.
+// New shapes and the rows they come from: the parts of shapes, their boundaries, outer rings, convex hulls, or one of
+// all.
 // [[Rcpp::export]]
 List core_derive(IntegerVector handles, List store, std::string what) {
   const ShapeRows rows = shape_rows(handles, store);
-  Derived derived = what == "parts"      ? parts_of(rows)
-                    : what == "boundary" ? boundaries_of(rows)
-                    : what == "hull"     ? hulls_of(rows)
+  Derived derived = what == "parts"         ? parts_of(rows)
+                    : what == "boundary"    ? boundaries_of(rows)
+                    : what == "hull"        ? hulls_of(rows)
                     : what == "hull of all" ? hull_of_all(rows)
-                                         : outer_rings_of(rows);
+                                            : outer_rings_of(rows);
   return r_derived(derived);
 }

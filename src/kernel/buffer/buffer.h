@@ -6,8 +6,8 @@
 
 namespace civic {
 
-// One for each row, in coordinate units, with a distance a row; x holds the row, and rows of which nothing is left have no
-// piece. Invalid polygons are taken by the even-odd rule.
+// One for each row, in coordinate units, with a distance a row; x holds the row, and rows of which nothing is left have
+// no piece. Invalid polygons are taken by the even-odd rule.
 Pieces buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style);
 
 // On longitude and latitude in degrees, with distances in metres: each shape on the azimuthal equidistant projection

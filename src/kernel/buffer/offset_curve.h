@@ -25,8 +25,8 @@ struct BufferStyle {
 // be valid, with shells counter-clockwise.
 void offset_curve(const StoreView& store, int shape, double distance, const BufferStyle& style, ShapeBuilder& builder);
 
-// The ground between the rings and lines and their curve in pieces of some edges each, as parts of a multipolygon each of
-// which is to be filled by FillRule::nonzero by itself.
+// The ground between the rings and lines and their curve in pieces of some edges each, as parts of a multipolygon each
+// of which is to be filled by FillRule::nonzero by itself.
 void swept_ground(const StoreView& store, int shape, double distance, const BufferStyle& style, int edges,
                   ShapeBuilder& builder);
 

@@ -104,7 +104,8 @@ class Search {
   void push(const RTree::Node& node, const Box& box) {
     const double bound = metric_.bound(box, tree_.box(node));
     if (bound > limit()) return;
-    if (tree_.is_leaf(node) && is_place(box) && is_place(tree_.box(node))) return measure(node, box);  // at once: it is cheap
+    if (tree_.is_leaf(node) && is_place(box) && is_place(tree_.box(node)))
+      return measure(node, box);  // at once: it is cheap
     open_.push_back({bound, node});
     std::push_heap(open_.begin(), open_.end(), later);
   }

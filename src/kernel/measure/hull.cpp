@@ -18,9 +18,8 @@ std::vector<Place> hull_of(std::vector<Place> places) {
   for (const bool upper : {false, true}) {
     const std::size_t base = hull.size();
     for (const auto& p : places) {
-      while (hull.size() >= base + 2 &&
-             orientation(hull[hull.size() - 2].first, hull[hull.size() - 2].second, hull.back().first, hull.back().second,
-                         p.first, p.second) <= 0)
+      while (hull.size() >= base + 2 && orientation(hull[hull.size() - 2].first, hull[hull.size() - 2].second,
+                                                    hull.back().first, hull.back().second, p.first, p.second) <= 0)
         hull.pop_back();
       hull.push_back(p);
     }

@@ -74,7 +74,8 @@ Coordinate middle_of_line(const StoreView& s, IndexRange v, double length) {
   double rest = length / 2;
   for (int i = v.begin; i + 1 < v.end; ++i) {
     const double step = std::hypot(s.x[i + 1] - s.x[i], s.y[i + 1] - s.y[i]);
-    if (step > 0 && rest <= step) return {s.x[i] + rest / step * (s.x[i + 1] - s.x[i]), s.y[i] + rest / step * (s.y[i + 1] - s.y[i])};
+    if (step > 0 && rest <= step)
+      return {s.x[i] + rest / step * (s.x[i + 1] - s.x[i]), s.y[i] + rest / step * (s.y[i + 1] - s.y[i])};
     rest -= step;
   }
   return {s.x[v.begin], s.y[v.begin]};

@@ -16,7 +16,9 @@ class Copier {
     builder_.begin_ring();
     for (int i = s_.vertices(ring).begin; i < s_.vertices(ring).end; ++i) vertex(i);
   }
-  void vertex(int i) { builder_.vertex(s_.x[i], s_.y[i], s_.z.empty() ? nan_value : s_.z[i], s_.m.empty() ? nan_value : s_.m[i]); }
+  void vertex(int i) {
+    builder_.vertex(s_.x[i], s_.y[i], s_.z.empty() ? nan_value : s_.z[i], s_.m.empty() ? nan_value : s_.m[i]);
+  }
 
  private:
   const StoreView& s_;

@@ -14,8 +14,8 @@ struct Derived {
 // Every part as a shape of its own.
 Derived parts_of(const ShapeRows& rows);
 
-// Boundaries (OGC 06-103r4, section 6.1.4): the rings of polygons as lines, the ends of lines that an odd number of them
-// share as points. Points have none.
+// Boundaries (OGC 06-103r4, section 6.1.4): the rings of polygons as lines, the ends of lines that an odd number of
+// them share as points. Points have none.
 Derived boundaries_of(const ShapeRows& rows);
 
 // Polygons without their holes; other parts as they are.
