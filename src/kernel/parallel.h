@@ -91,4 +91,18 @@ std::vector<T> parallel_collect(std::size_t n, std::size_t grain, const Produce&
   return all;
 }
 
+// Sorts pieces side by side and merges them.
+template <class T, class Less = std::less<>>
+void parallel_sort(std::vector<T>& values, const Less& less = {}) {
+  constexpr std::size_t least = 1 << 14;  // below which one thread is as fast
+  const std::size_t n = values.size(), pieces = works_beside() || n < least ? 1 : thread_limit();
+  auto cut = [&](std::size_t k) { return values.begin() + static_cast<std::ptrdiff_t>(n * k / pieces); };
+  parallel_for(pieces, 1, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t k = begin; k < end; ++k) std::sort(cut(k), cut(k + 1), less);
+  });
+  for (std::size_t width = 1; width < pieces; width *= 2)
+    for (std::size_t k = 0; k + width < pieces; k += 2 * width)
+      std::inplace_merge(cut(k), cut(k + width), cut(std::min(pieces, k + 2 * width)), less);
+}
+
 }  // namespace civic

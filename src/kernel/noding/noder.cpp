@@ -129,7 +129,7 @@ class Noder {
     };
     std::vector<Placed> order(points_.size());
     for (std::size_t i = 0; i < order.size(); ++i) order[i] = {points_[i], static_cast<int>(i)};
-    std::sort(order.begin(), order.end(), [](const Placed& a, const Placed& b) { return a.at < b.at; });
+    parallel_sort(order, [](const Placed& a, const Placed& b) { return a.at < b.at; });
     std::vector<int> place(points_.size());
     std::size_t n = 0;
     for (std::size_t i = 0; i < order.size(); ++i) {
@@ -164,7 +164,7 @@ class Noder {
       const auto [low, high] = std::minmax(segments_[k].from, segments_[k].to);
       order[k] = {static_cast<std::uint64_t>(low) << 32 | static_cast<std::uint32_t>(high), static_cast<int>(k)};
     }
-    std::sort(order.begin(), order.end(), [](const Keyed& a, const Keyed& b) { return a.ends < b.ends; });
+    parallel_sort(order, [](const Keyed& a, const Keyed& b) { return a.ends < b.ends; });
     edges_.clear();
     edge_of_.resize(segments_.size());
     for (std::size_t i = 0; i < order.size(); ++i) {
@@ -317,7 +317,7 @@ class Noder {
   void draw(Stops found) {
     std::vector<Stop> stops = std::move(found.passed);
     stops.insert(stops.end(), found.crossings.begin(), found.crossings.end());
-    std::sort(stops.begin(), stops.end(), [&](const Stop& p, const Stop& q) {
+    parallel_sort(stops, [&](const Stop& p, const Stop& q) {
       if (p.edge != q.edge) return p.edge < q.edge;
       const __int128 dp = along(p), dq = along(q);
       return dp != dq ? dp < dq : p.at < q.at;

@@ -133,7 +133,7 @@ void Arrangement::merge_edges(const std::vector<Segment>& segments) {
   sides.reserve(segments.size());
   for (const Segment& s : segments)
     sides.push_back(s.from < s.to ? Side{s.from, s.to, s.source, 1} : Side{s.to, s.from, s.source, -1});
-  std::sort(sides.begin(), sides.end(), [](const Side& a, const Side& b) {
+  parallel_sort(sides, [](const Side& a, const Side& b) {
     return std::tie(a.from, a.to, a.source) < std::tie(b.from, b.to, b.source);
   });
   crossing_start_ = {0};

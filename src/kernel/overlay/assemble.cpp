@@ -196,7 +196,7 @@ class RegionTracer {
 namespace {
 
 void sort_by_region(std::vector<Belonging>& cells) {
-  std::sort(cells.begin(), cells.end());
+  parallel_sort(cells);
   cells.erase(std::unique(cells.begin(), cells.end()), cells.end());
 }
 
@@ -213,7 +213,7 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
                                 std::span<const char> left_out) const {
   // By face, to compare the regions on both sides of each edge.
   std::vector<Belonging>& in = cells.faces;
-  std::sort(in.begin(), in.end(), [](const Belonging& a, const Belonging& b) {
+  parallel_sort(in, [](const Belonging& a, const Belonging& b) {
     return std::tie(a.cell, a.region) < std::tie(b.cell, b.region);
   });
   in.erase(std::unique(in.begin(), in.end()), in.end());
