@@ -52,15 +52,17 @@ correlation_test <- function(x, neighbours, assumption, permutations, seed, alte
   tibble::new_tibble(list(statistic = found$statistic, expectation = expectation, variance = variance, z = z, p_value = p, assumption = assumption), nrow = 1)
 }
 
-# Sums of weights that the moments take.
-weight_sums <- function(links, n) {
+# What the moments take: the number of values, their kurtosis, and sums of weights.
+moment_sums <- function(values, links) {
+  n <- length(values)
+  z <- values - mean(values)
   out <- rowsum_of(links$weight, links$row, n)
   into <- rowsum_of(links$weight, links$neighbour, n)
   key <- links$row * (n + 1) + links$neighbour
   back <- links$weight[match(links$neighbour * (n + 1) + links$row, key)]
   back[is.na(back)] <- 0
   one_way <- back == 0
-  list(s0 = sum(links$weight), s1 = sum((links$weight + back)^2) / 2 + sum(links$weight[one_way]^2) / 2, s2 = sum((out + into)^2))
+  list(n = n, b2 = n * sum(z^4) / sum(z^2)^2, s0 = sum(links$weight), s1 = sum((links$weight + back)^2) / 2 + sum(links$weight[one_way]^2) / 2, s2 = sum((out + into)^2))
 }
 
 rowsum_of <- function(values, groups, n) {
@@ -71,10 +73,9 @@ rowsum_of <- function(values, groups, n) {
 }
 
 moran_moments <- function(values, links) {
-  n <- length(values)
-  s <- weight_sums(links, n)
-  z <- values - mean(values)
-  b2 <- n * sum(z^4) / sum(z^2)^2
+  s <- moment_sums(values, links)
+  n <- s$n
+  b2 <- s$b2
   statistic <- function(values) {
     z <- values - mean(values)
     n * sum(links$weight * z[links$row] * z[links$neighbour]) / (s$s0 * sum(z^2))
@@ -89,10 +90,9 @@ moran_moments <- function(values, links) {
 }
 
 geary_moments <- function(values, links) {
-  n <- length(values)
-  s <- weight_sums(links, n)
-  z <- values - mean(values)
-  b2 <- n * sum(z^4) / sum(z^2)^2
+  s <- moment_sums(values, links)
+  n <- s$n
+  b2 <- s$b2
   statistic <- function(values) {
     (n - 1) * sum(links$weight * (values[links$row] - values[links$neighbour])^2) / (2 * s$s0 * sum((values - mean(values))^2))
   }
@@ -137,12 +137,10 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
     out
   }
   tibble::new_tibble(list(
-    value = as.double(x), lag = whole(lagged_links(known), NA_real_), statistic = whole(found$statistic, NA_real_), z = whole(found$z, NA_real_),
+    value = as.double(x), lag = whole(weighted_sums(known$links, known$values), NA_real_), statistic = whole(found$statistic, NA_real_), z = whole(found$z, NA_real_),
     p_value = whole(found$p_value, NA_real_), p_adjusted = whole(adjusted, NA_real_), cluster = whole(cluster, NA_character_)
   ), nrow = length(x))
 }
-
-lagged_links <- function(known) rowsum_of(known$links$weight * known$values[known$links$neighbour], known$links$row, length(known$values))
 
 local_moran <- function(known, permutations, seed) {
   values <- known$values
@@ -150,7 +148,8 @@ local_moran <- function(known, permutations, seed) {
   n <- length(values)
   z <- values - mean(values)
   m2 <- mean(z^2)
-  statistic <- z / m2 * rowsum_of(links$weight * z[links$neighbour], links$row, n)
+  lag <- weighted_sums(links, z)
+  statistic <- z / m2 * lag
   by_row <- split(links$weight, factor(links$row, seq_len(n)))
   # Each row's neighbours are drawn anew from all other rows.
   moments <- with_seed(seed, vapply(seq_len(n), function(i) {
@@ -161,7 +160,6 @@ local_moran <- function(known, permutations, seed) {
     tail <- min(sum(drawn >= statistic[i]), sum(drawn <= statistic[i]))
     c(mean(drawn), stats::sd(drawn), min(1, 2 * (tail + 1) / (permutations + 1)))
   }, numeric(3)))
-  lag <- rowsum_of(links$weight * z[links$neighbour], links$row, n)
   kind <- paste(ifelse(z > 0, "high", "low"), "among", ifelse(lag > 0, "high", "low"))
   list(statistic = statistic, z = (statistic - moments[1, ]) / moments[2, ], p_value = moments[3, ], kind = kind)
 }

@@ -75,15 +75,11 @@ sequence_in_groups <- function(groups) sequence(rle(groups)$lengths)
 #' @export
 lag_of <- function(x, neighbours) {
   need_neighbours(x, neighbours, rlang::current_env())
-  lagged(x, neighbours)
+  weighted_sums(neighbours, x)
 }
 
-lagged <- function(x, neighbours) {
-  out <- numeric(length(x))
-  sums <- rowsum(neighbours$weight * x[neighbours$neighbour], neighbours$row)
-  out[as.integer(rownames(sums))] <- sums
-  out
-}
+# Of each row the sum of its neighbours' values by their weights.
+weighted_sums <- function(links, values) rowsum_of(links$weight * values[links$neighbour], links$row, length(values))
 
 need_neighbours <- function(x, neighbours, call) {
   if (!inherits(neighbours, "neighbours")) fail("argument", "{.arg neighbours} must come from {.fn neighbours_of}.", call = call)

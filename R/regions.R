@@ -99,7 +99,8 @@ shared_pairs <- function(regions, features, share, call) {
                        i = "Points count whole: leave out {.arg share}."), call = call)
   }
   check_same_crs(regions, features, "regions", "features", call = call)
-  overlay_shapes(regions, call)
+  regions <- valid_shapes(overlay_shapes(regions, call), "regions", call)
+  features <- valid_shapes(features, "features", call)
   found <- core(core_shared_measures(handles_of(regions), store_of(regions), handles_of(features), store_of(features)), call = call)
   shared <- found[[share]]
   some <- shared > 0
@@ -208,8 +209,8 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   y_column <- rlang::as_name(rlang::ensym(y_column))
   need_column(x, x_column, "x_column", call = call)
   need_column(y, y_column, "y_column", call = call)
-  a <- polygons_of(x, "x", call)
-  b <- polygons_of(y, "y", call)
+  a <- valid_shapes(polygons_of(x, "x", call), "x", call)
+  b <- valid_shapes(polygons_of(y, "y", call), "y", call)
   if (is_geographic(a)) {
     fail("crs", c("Areas in common are planar, and the layers are on longitude and latitude.",
                   i = "Reproject both first: {.code reproject_to(x, \"{utm_code(a)}\")}."), call = call)

@@ -39,7 +39,7 @@ find_gaps <- function(x, narrower_than = NULL, area = NULL, unit = NULL) {
   pieces <- shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes))
   out <- pieces_frame(list(neighbour = found$x), pieces, unit, call)
   out <- narrowed(out, narrower_than, area)
-  say("{.fn find_gaps}: {counted(nrow(out), 'gap')} among {counted(length(shapes), 'shape')}{shown_total(out, unit, crs_of(shapes))}.")
+  say("{.fn find_gaps}: {counted(nrow(out), 'gap')} among {counted(length(shapes), 'shape')}{shown_total(out, crs_of(shapes))}.")
   out
 }
 
@@ -61,7 +61,7 @@ find_slivers <- function(x, narrower_than = NULL, area = NULL, thinness = 0.1, u
   out <- narrowed(out, narrower_than, area)
   kinds <- c(overlap = sum(out$kind == "overlap"), "thin part" = sum(out$kind == "thin part"))
   found <- paste(counted(kinds[[1]], "overlap"), "and", counted(kinds[[2]], "thin part"))
-  say("{.fn find_slivers}: {found} among {counted(length(shapes), 'shape')}{shown_total(out, unit, crs_of(shapes))}.")
+  say("{.fn find_slivers}: {found} among {counted(length(shapes), 'shape')}{shown_total(out, crs_of(shapes))}.")
   out
 }
 
@@ -137,7 +137,7 @@ narrowed <- function(pieces, narrower_than, area) {
   pieces[order(pieces$area, decreasing = TRUE), ]
 }
 
-shown_total <- function(pieces, unit, crs) {
+shown_total <- function(pieces, crs) {
   if (!nrow(pieces)) return("")
   paste0(", ", format_area(sum(planar_areas(as_shapes(pieces))), crs), " in all")
 }

@@ -55,6 +55,16 @@ repair_shapes <- function(x, rule = "even-odd") {
   record(with_shapes(x, out), x, "repair_shapes", rlang::current_call(), length(shapes), parts, started)
 }
 
+# Shapes whose areas can be relied on: invalid ones are taken by the even-odd rule, which is told.
+valid_shapes <- function(shapes, name, call) {
+  odd <- which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes))
+  if (!length(odd)) return(shapes)
+  tell_odd(odd, name)
+  found <- core(core_repair(handles_of(shapes)[odd], store_of(shapes), FALSE), call = call)
+  shapes[odd] <- shapes_of_rows(found, length(odd), crs_of(shapes))
+  shapes
+}
+
 # A planar area in words: square metres, hectares or square kilometres where the unit is known.
 format_area <- function(area, crs) {
   if (is.null(crs) || crs$kind != "projected") return(paste(format_count(signif(area, 5)), if (is.null(crs)) "square units" else "square degrees"))

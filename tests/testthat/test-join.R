@@ -141,6 +141,10 @@ test_that("shares apportion totals, average what is no total, and conserve both"
   expect_equal(summarise_into(regions, along, cars = sum(cars), share = "length")$cars, c(90, 0)) # the first of the two
   expect_error(summarise_into(regions, some_points(), n = dplyr::n(), share = "area"), "point", class = "civicatlas_error_argument")
 
+  bow_tie <- spatial_frame(people = 8, geometry = shapes_from_wkt("POLYGON ((8 2, 12 6, 12 2, 8 6, 8 2))", crs = 32757))
+  expect_warning(halves <- summarise_into(regions, bow_tie, people = sum(people), share = "area"), "even-odd", class = "civicatlas_warning_data")
+  expect_equal(halves$people, c(4, 4))
+
   wards <- read_layer(demo_file("wards.shp"))
   cells <- mend_numbers(read_layer(demo_file("cells.zip")))
   turned <- buffer_by(inner_point_of(wards), 900)

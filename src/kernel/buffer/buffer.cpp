@@ -16,15 +16,17 @@ StoreBuffer filled(const StoreView& store, int shape, FillRule rule) {
   return repair({store, handle}, rule).store;
 }
 
-bool holds_polygon(const StoreView& s, int shape) {
-  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part)
-    if (s.part_kind(part) == ShapeKind::polygon) return true;
-  return false;
+// The union of the first shapes of two stores.
+StoreBuffer united(const StoreView& a, const StoreView& b) {
+  const int one[] = {1}, group[] = {0, 0};
+  const ShapeRows pair[] = {{a, one}, {b, one}};
+  std::vector<int> handles;
+  const StoreBuffer both = gather(pair, handles, 0);
+  return dissolve({both.view(), handles}, group).store;
 }
 
 // The union of shapes one of each store, neighbours first.
 StoreBuffer merged(std::vector<StoreBuffer> shapes) {
-  const int group[] = {0, 0};
   while (shapes.size() > 1) {
     std::vector<StoreBuffer> next;
     for (std::size_t i = 0; i < shapes.size(); i += 2) {
@@ -32,11 +34,7 @@ StoreBuffer merged(std::vector<StoreBuffer> shapes) {
         next.push_back(std::move(shapes[i].types.empty() && i + 1 < shapes.size() ? shapes[i + 1] : shapes[i]));
         continue;
       }
-      const int one[] = {1};
-      const ShapeRows pair[] = {{shapes[i].view(), one}, {shapes[i + 1].view(), one}};
-      std::vector<int> handles;
-      const StoreBuffer both = gather(pair, handles, 0);
-      next.push_back(dissolve({both.view(), handles}, group).store);
+      next.push_back(united(shapes[i].view(), shapes[i + 1].view()));
     }
     shapes.swap(next);
   }
@@ -68,21 +66,18 @@ StoreBuffer ground_by_pieces(const StoreView& store, int shape, double distance,
   return merged(std::move(pieces));
 }
 
+// Of a shape that is not a valid polygon alone in its store the ground is all there is.
 StoreBuffer by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style, bool polygon) {
   StoreBuffer ground = ground_by_pieces(store, shape, distance, style);
   if (!polygon || ground.types.empty()) return ground;
-  const int one[] = {1}, own[] = {shape + 1};
-  const ShapeRows sides[] = {{store, own}, {ground.view(), one}};
-  if (distance < 0) return mask(sides[0], sides[1], false).store;
-  std::vector<int> handles;
-  const StoreBuffer both = gather(sides, handles, 0);
-  const int group[] = {0, 0};
-  return dissolve({both.view(), handles}, group).store;
+  if (distance > 0) return united(store, ground.view());
+  const int one[] = {1};
+  return mask({store, one}, {ground.view(), one}, false).store;
 }
 
 // Empty where nothing is left.
 StoreBuffer buffer_of(const StoreView& store, int shape, double distance, const BufferStyle& style) {
-  const bool polygon = holds_polygon(store, shape);
+  const bool polygon = store.holds_part(shape, ShapeKind::polygon);
   StoreBuffer valid;
   if (polygon) {
     valid = filled(store, shape, FillRule::even_odd);

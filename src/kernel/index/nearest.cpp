@@ -2,28 +2,22 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numeric>
 
 #include "../measure/distance.h"
 #include "../parallel.h"
+#include "pairs.h"
 #include "rtree.h"
 
 namespace civic {
 namespace {
 
-bool is_place(const Box& box) { return box.xmin == box.xmax && box.ymin == box.ymax; }
-
 class Planar {
  public:
   Planar(const ShapeRows& x, const ShapeRows& y) : x_(x), y_(y) {}
   // No more than the distance of anything in the boxes; exact between places.
-  double bound(const Box& a, const Box& b) const {
-    const double dx = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax}),
-                 dy = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax});
-    return dx == 0 ? dy : dy == 0 ? dx : std::sqrt(dx * dx + dy * dy);
-  }
+  double bound(const Box& a, const Box& b) const { return a.gap(b); }
   double distance(int i, int j, const Box& a, const Box& b) const {
-    if (is_place(a) && is_place(b)) return bound(a, b);
+    if (a.is_place() && b.is_place()) return bound(a, b);
     return nearest_places(x_.store, x_[i], y_.store, y_[j]).distance;
   }
 
@@ -49,7 +43,7 @@ class OnEllipsoid {
     return 0.999999 * radius * std::max(north, across);
   }
   double distance(int i, int j, const Box& a, const Box& b) const {
-    if (is_place(a) && is_place(b)) return geodesic_.distance({a.xmin, a.ymin}, {b.xmin, b.ymin});
+    if (a.is_place() && b.is_place()) return geodesic_.distance({a.xmin, a.ymin}, {b.xmin, b.ymin});
     return ellipsoidal_distance(ellipsoid_, geodesic_, x_.store, x_[i], y_.store, y_[j]);
   }
 
@@ -104,7 +98,7 @@ class Search {
   void push(const RTree::Node& node, const Box& box) {
     const double bound = metric_.bound(box, tree_.box(node));
     if (bound > limit()) return;
-    if (tree_.is_leaf(node) && is_place(box) && is_place(tree_.box(node)))
+    if (tree_.is_leaf(node) && box.is_place() && tree_.box(node).is_place())
       return measure(node, box);  // at once: it is cheap
     open_.push_back({bound, node});
     std::push_heap(open_.begin(), open_.end(), later);
@@ -136,16 +130,12 @@ std::vector<NearRow> search_all(const ShapeRows& x, const ShapeRows& y, const Me
   if (tree.size() == 0 || count < 1) return {};
   // Rows that lie near one another search the same nodes, which are in the cache then.
   const std::vector<int> order = RTree(x).rows();
-  const auto found = parallel_collect<NearRow>(order.size(), 4096, [&](std::size_t begin, std::size_t end, auto& out) {
+  auto found = parallel_collect<NearRow>(order.size(), 4096, [&](std::size_t begin, std::size_t end, auto& out) {
     Search<Metric> search(tree, metric, count, within);
     for (std::size_t i = begin; i < end; ++i) search.run(order[i], x.box(order[i]), out);
   });
-  std::vector<std::size_t> start(static_cast<std::size_t>(x.size()) + 1, 0);
-  for (const NearRow& near : found) ++start[near.x + 1];
-  std::partial_sum(start.begin(), start.end(), start.begin());
-  std::vector<NearRow> sorted(found.size());
-  for (const NearRow& near : found) sorted[start[near.x]++] = near;
-  return sorted;
+  sort_by_x(found, x.size());
+  return found;
 }
 
 }  // namespace

@@ -51,30 +51,17 @@ class RTree {
 template <class Found>
 void RTree::visit(const Box& box, const Found& found) const {
   if (rows_.empty() || box.empty()) return;
-  struct Visit {
-    std::size_t node;
-    int level;
-  };
-  Visit stack[fanout * 12];  // 12 levels of 16 hold any store
+  Node stack[fanout * 12];  // 12 levels of 16 hold any store
   int depth = 0;
-  stack[depth++] = {nodes_.size() - 1, static_cast<int>(level_start_.size()) - 2};
-  while (depth > 0) {
-    const Visit at = stack[--depth];
-    if (!nodes_[at.node].meets(box)) continue;
-    if (at.level == 0) {
-      found(rows_[at.node], nodes_[at.node]);
-      continue;
-    }
-    const std::size_t first = level_start_[at.level - 1] + (at.node - level_start_[at.level]) * fanout;
-    const std::size_t last = std::min(level_start_[at.level], first + fanout);
-    for (std::size_t child = first; child < last; ++child) {
-      if (!nodes_[child].meets(box)) continue;
-      if (at.level == 1)
-        found(rows_[child], nodes_[child]);
-      else
-        stack[depth++] = {child, at.level - 1};
-    }
-  }
+  auto meet = [&](const Node& node) {
+    if (!nodes_[node.index].meets(box)) return;
+    if (is_leaf(node))
+      found(row(node), nodes_[node.index]);
+    else
+      stack[depth++] = node;
+  };
+  meet(root());
+  while (depth > 0) children(stack[--depth], meet);
 }
 
 // Position of a cell on the Hilbert curve over a 65536 x 65536 grid.

@@ -50,12 +50,6 @@ bool cross(const Edge& a, const Edge& b) {
          orientation(b.ax, b.ay, b.bx, b.by, a.ax, a.ay) * orientation(b.ax, b.ay, b.bx, b.by, a.bx, a.by) < 0;
 }
 
-double gap_between(const Box& a, const Box& b) {
-  const double dx = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax});
-  const double dy = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax});
-  return std::hypot(dx, dy);
-}
-
 Box box_of(const Edge& e) {
   Box box;
   box.add(e.ax, e.ay);
@@ -86,10 +80,10 @@ Nearest nearest(const StoreView& a, int shape_a, const StoreView& b, int shape_b
   for (std::size_t i = 0; i < one.size(); ++i) {
     const Edge& e = one[i];
     const Box box = box_of(e);
-    if (gap_between(box, whole) >= places.distance) continue;
+    if (box.gap(whole) >= places.distance) continue;
     for (std::size_t j = 0; j < other.size(); ++j) {
       const Edge& f = other[j];
-      if (gap_between(box, box_of(f)) >= places.distance) continue;
+      if (box.gap(box_of(f)) >= places.distance) continue;
       if (cross(e, f)) return {{0, e.ax, e.ay, e.ax, e.ay}, i, j};
       bool nearer = try_place(f, e.ax, e.ay, true, places);
       nearer |= try_place(f, e.bx, e.by, true, places);

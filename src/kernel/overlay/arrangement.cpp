@@ -5,6 +5,7 @@
 #include <numeric>
 #include <tuple>
 
+#include "../disjoint_sets.h"
 #include "../error.h"
 #include "../index/rtree.h"
 #include "../parallel.h"
@@ -272,20 +273,6 @@ class EdgeBelow {
   static constexpr double slack = 4 * Grid::cell_steps;  // doubles round steps
 };
 
-// Sets of things joined pairwise.
-class DisjointSets {
- public:
-  explicit DisjointSets(std::size_t n) : parent_(n) { std::iota(parent_.begin(), parent_.end(), 0); }
-  int find(int i) {
-    while (parent_[i] != i) i = parent_[i] = parent_[parent_[i]];
-    return i;
-  }
-  void join(int a, int b) { parent_[find(a)] = find(b); }
-
- private:
-  std::vector<int> parent_;
-};
-
 }  // namespace
 
 // Each connected group of edges has one cycle around it, with the group on its right. It sets out from the group's
@@ -449,6 +436,11 @@ void Arrangement::node_features(int node, std::vector<int>& features) const {
     }
   }
   sort_once(features);
+}
+
+bool Arrangement::runs_along(int edge, int feature) const {
+  const auto all = lines(edge);
+  return std::any_of(all.begin(), all.end(), [&](const Running& line) { return line.feature == feature; });
 }
 
 bool Arrangement::is_point(int node, int feature) const {

@@ -42,6 +42,7 @@ class Arrangement {
     int feature, count;
   };
   std::span<const Running> lines(int edge) const { return slice(runnings_, running_start_, edge); }
+  bool runs_along(int edge, int feature) const;
   // The features that hold an edge or a node, borders with them, ascending.
   void edge_features(int edge, std::vector<int>& features) const;
   void node_features(int node, std::vector<int>& features) const;

@@ -1,23 +1,20 @@
 #include "borders.h"
 
 #include <algorithm>
-#include <numeric>
+
+#include "../disjoint_sets.h"
 
 namespace civic {
 
 Borders::Borders(const Arrangement& a, Join join)
     : a_(a), group_(a.faces()), area_(a.faces(), 0), perimeter_(a.faces(), 0), beside_(a.faces()) {
-  std::iota(group_.begin(), group_.end(), 0);
-  auto find = [&](int face) {
-    while (group_[face] != face) face = group_[face] = group_[group_[face]];
-    return face;
-  };
+  DisjointSets pieces(static_cast<std::size_t>(a.faces()));
   for (int e = 0; join == same_cover && e < a.edges(); ++e) {
     const auto left = a.cover(a.edge(e).left), right = a.cover(a.edge(e).right);
     if (!left.empty() && std::equal(left.begin(), left.end(), right.begin(), right.end()))
-      group_[find(a.edge(e).left)] = find(a.edge(e).right);
+      pieces.join(a.edge(e).left, a.edge(e).right);
   }
-  for (int face = 0; face < a.faces(); ++face) group_[face] = find(face);
+  for (int face = 0; face < a.faces(); ++face) group_[face] = pieces.find(face);
   for (int face = 1; face < a.faces(); ++face) area_[piece(face)] += a.area(face);
   for (int e = 0; e < a.edges(); ++e) {
     const int left = piece(a.edge(e).left), right = piece(a.edge(e).right);

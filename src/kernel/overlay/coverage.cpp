@@ -7,18 +7,6 @@
 #include "seal.h"
 
 namespace civic {
-namespace {
-
-Pieces pieces_by_row(const Arrangement& a, RegionCells cells) {
-  Pieces out;
-  std::vector<std::int64_t> keys;
-  out.store = a.shapes(std::move(cells), keys);
-  for (const std::int64_t key : keys) out.x.push_back(static_cast<int>(key));
-  return out;
-}
-
-}  // namespace
-
 Pieces find_gaps(const ShapeRows& rows) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
   const Borders borders(a, Borders::no_faces);

@@ -47,7 +47,8 @@ class Wholes {
  public:
   Wholes(const Arrangement& a, std::span<const ShapeRows> layers) {
     for (const ShapeRows& rows : layers)
-      for (int row = 0; row < rows.size(); ++row) has_polygon_.push_back(rows[row] >= 0 && holds_polygon(rows, row));
+      for (int row = 0; row < rows.size(); ++row)
+        has_polygon_.push_back(rows[row] >= 0 && rows.store.holds_part(rows[row], ShapeKind::polygon));
     cells_.assign(has_polygon_.size(), 0);
     for (int e = 0; e < a.edges(); ++e)
       for (const auto& line : a.lines(e)) ++cells_[line.feature];
@@ -57,12 +58,6 @@ class Wholes {
   bool has_polygon(int feature) const { return has_polygon_[feature]; }
 
  private:
-  static bool holds_polygon(const ShapeRows& rows, int row) {
-    const IndexRange parts = rows.store.parts(rows[row]);
-    for (int part = parts.begin; part < parts.end; ++part)
-      if (rows.store.part_kind(part) == ShapeKind::polygon) return true;
-    return false;
-  }
   std::vector<char> has_polygon_;
   std::vector<int> cells_;
 };
@@ -150,11 +145,7 @@ class PairPieces {
       }
   }
 
-  bool runs(int e, int feature) const {
-    for (const auto& line : a_.lines(e))
-      if (line.feature == feature) return true;
-    return false;
-  }
+  bool runs(int e, int feature) const { return a_.runs_along(e, feature); }
   bool meet_beside(int e, int i, int j) const {
     for (const int face : {a_.edge(e).left, a_.edge(e).right})
       if (has(a_.cover(face), i) && has(a_.cover(face), j)) return true;
@@ -235,10 +226,7 @@ std::vector<Shared> shared_measures(const ShapeRows& x, const ShapeRows& y) {
     const Sides sides = sides_of(features, x_rows);
     // Along an edge lines meet lines and polygons; of polygons that share it the first.
     const double length = a.length(e);
-    auto along = [&](int feature) {
-      return std::any_of(a.lines(e).begin(), a.lines(e).end(),
-                         [&](const auto& line) { return line.feature == feature; });
-    };
+    auto along = [&](int feature) { return a.runs_along(e, feature); };
     for (const int i : sides.x)
       for (const int j : sides.y) {
         if (!along(i) && !along(j)) continue;
@@ -288,15 +276,10 @@ Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside) {
     cells.nodes.push_back(point);
     ++count[point.region];
   }
-  Pieces out;
-  std::vector<std::int64_t> keys;
-  out.store = a.shapes(std::move(cells), keys);
+  Pieces out = pieces_by_row(a, std::move(cells));
+  out.y.assign(out.x.size(), -1);
   const Wholes wholes(a, layers);
-  for (const std::int64_t key : keys) {
-    out.x.push_back(static_cast<int>(key));
-    out.y.push_back(-1);
-    out.whole.push_back(wholes.is_whole(out.x.back(), count[key]));
-  }
+  for (const int row : out.x) out.whole.push_back(wholes.is_whole(row, count[row]));
   out.odd_x = odd_rows(a, x, 0);
   out.odd_y = odd_rows(a, y, x_rows);
   return out;
@@ -331,12 +314,17 @@ Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const S
   return out;
 }
 
-Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
-  const Arrangement a({&rows, 1}, FillRule::even_odd);
+Pieces pieces_by_row(const Arrangement& a, RegionCells cells, std::span<const char> left_out) {
   Pieces out;
   std::vector<std::int64_t> keys;
-  out.store = a.shapes(cells_by_region(a, [&](int feature) { return groups[feature]; }), keys);
-  for (const std::int64_t key : keys) out.x.push_back(static_cast<int>(key));
+  out.store = a.shapes(std::move(cells), keys, left_out);
+  out.x.assign(keys.begin(), keys.end());
+  return out;
+}
+
+Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
+  const Arrangement a({&rows, 1}, FillRule::even_odd);
+  Pieces out = pieces_by_row(a, cells_by_region(a, [&](int feature) { return groups[feature]; }));
   out.odd_x = odd_rows(a, rows, 0);
   return out;
 }
@@ -344,8 +332,7 @@ Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
 Pieces repair(const ShapeRows& rows, FillRule rule) {
   return row_by_row(rows, [rule](const ShapeRows& one, int) {
     const Arrangement a({&one, 1}, rule);
-    std::vector<std::int64_t> keys;
-    return a.shapes(cells_by_region(a, [](int) { return 0; }), keys);
+    return pieces_by_row(a, cells_by_region(a, [](int) { return 0; })).store;
   });
 }
 

@@ -47,6 +47,9 @@ Pieces repair(const ShapeRows& rows, FillRule rule);
 // All cells of regions of whole features, by the region of each feature.
 RegionCells cells_by_region(const Arrangement& arrangement, const std::function<std::int64_t(int)>& region_of);
 
+// The shapes of regions whose keys are rows; x holds the row.
+Pieces pieces_by_row(const Arrangement& arrangement, RegionCells cells, std::span<const char> left_out = {});
+
 // What `make` makes of each row on its own, a store of one shape or none; x holds the row.
 Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const ShapeRows& one, int row)>& make);
 

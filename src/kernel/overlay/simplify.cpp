@@ -6,7 +6,6 @@
 #include <set>
 
 #include "../index/rtree.h"
-#include "../parallel.h"
 
 namespace civic {
 namespace {
@@ -115,22 +114,12 @@ class Thinning {
 }  // namespace
 
 Pieces simplify(const ShapeRows& rows, double area, bool alone) {
-  auto thinned = [&](const ShapeRows& some, std::vector<std::int64_t>& keys) {
+  auto thinned = [area](const ShapeRows& some) {
     const Arrangement a({&some, 1}, FillRule::even_odd);
-    const std::vector<char> gone = Thinning(a).run(area);
-    return a.shapes(cells_by_region(a, [](int feature) { return feature; }), keys, gone);
+    return pieces_by_row(a, cells_by_region(a, [](int feature) { return feature; }), Thinning(a).run(area));
   };
-  if (alone) {
-    return row_by_row(rows, [&](const ShapeRows& one, int) {
-      std::vector<std::int64_t> keys;
-      return thinned(one, keys);
-    });
-  }
-  Pieces out;
-  std::vector<std::int64_t> keys;
-  out.store = thinned(rows, keys);
-  for (const std::int64_t key : keys) out.x.push_back(static_cast<int>(key));
-  return out;
+  if (!alone) return thinned(rows);
+  return row_by_row(rows, [&](const ShapeRows& one, int) { return thinned(one).store; });
 }
 
 }  // namespace civic

@@ -4,6 +4,7 @@
 #include <array>
 
 #include "../error.h"
+#include "../index/pairs.h"
 #include "../index/rtree.h"
 #include "../measure/distance.h"
 #include "../parallel.h"
@@ -150,7 +151,7 @@ class PointsAgainstPolygons {
     int row;
     Box box;
     // All its points lie in one place, which the box then names.
-    bool in_one_place() const { return box.xmin == box.xmax && box.ymin == box.ymax; }
+    bool in_one_place() const { return box.is_place(); }
   };
 
   Box reach(const Box& box) const { return relation_ == Relation::within_distance ? box.grown(distance_) : box; }
@@ -300,16 +301,6 @@ std::size_t vertices_of(const ShapeRows& rows) {
   for (int row = 0; row < rows.size(); ++row)
     if (rows[row] >= 0) sum += static_cast<std::size_t>(rows.store.shape_vertices(rows[row]).size());
   return sum;
-}
-
-// Orders pairs by x; those of one x keep their order, which is by y.
-void sort_by_x(std::vector<RowPair>& pairs, int rows) {
-  std::vector<std::size_t> start(static_cast<std::size_t>(rows) + 1, 0);
-  for (const RowPair& pair : pairs) ++start[pair.x + 1];
-  for (int x = 0; x < rows; ++x) start[x + 1] += start[x];
-  std::vector<RowPair> sorted(pairs.size());
-  for (const RowPair& pair : pairs) sorted[start[pair.x]++] = pair;
-  pairs.swap(sorted);
 }
 
 std::vector<RowPair> complement(const ShapeRows& x, const ShapeRows& y, const std::vector<RowPair>& pairs) {

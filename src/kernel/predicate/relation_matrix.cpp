@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "../shapes/derive.h"
 #include "orientation.h"
 
 namespace civic {
@@ -58,13 +59,8 @@ Box RelatedShape::Edge::box() const {
 }
 
 RelatedShape::RelatedShape(const StoreView& store, int shape)
-    : store_(store),
-      shape_(shape),
-      box_(store.boxes[shape]),
-      edges_(collect_edges(store, shape)),
-      tree_(std::span<const Box>(edge_boxes())) {}
+    : box_(store.boxes[shape]), edges_(collect_edges(store, shape)), tree_(std::span<const Box>(edge_boxes())) {}
 
-// The ends of lines that an odd number of open lines share are their boundary.
 std::vector<Edge> RelatedShape::collect_edges(const StoreView& s, int shape) {
   std::vector<Edge> edges;
   for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
@@ -76,8 +72,6 @@ std::vector<Edge> RelatedShape::collect_edges(const StoreView& s, int shape) {
       has_polygons_ |= kind == ShapeKind::polygon;
       const int last = v.end - 1;
       if (kind == ShapeKind::point) points_.push_back({s.x[v.begin], s.y[v.begin]});
-      if (kind == ShapeKind::line && (s.x[v.begin] != s.x[last] || s.y[v.begin] != s.y[last]))
-        for (const int end : {v.begin, last}) ends_.push_back({s.x[end], s.y[end]});
       const bool of_polygon = kind == ShapeKind::polygon, shell = ring == s.rings(part).begin;
       const bool turned = of_polygon && (signed_area_twice(s, v) > 0) != shell;
       for (int i = v.begin; i < last; ++i) {
@@ -88,15 +82,7 @@ std::vector<Edge> RelatedShape::collect_edges(const StoreView& s, int shape) {
     }
   }
   keep_once(points_);
-  std::sort(ends_.begin(), ends_.end());
-  std::vector<Place> odd;
-  for (std::size_t i = 0; i < ends_.size();) {
-    std::size_t j = i;
-    while (j < ends_.size() && ends_[j] == ends_[i]) ++j;
-    if ((j - i) % 2 == 1) odd.push_back(ends_[i]);
-    i = j;
-  }
-  ends_.swap(odd);
+  for (const int end : boundary_ends(s, shape)) ends_.push_back({s.x[end], s.y[end]});
   return edges;
 }
 

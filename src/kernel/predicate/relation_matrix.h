@@ -29,7 +29,7 @@ class RelationMatrix {
   std::array<int, 9> cells_{-1, -1, -1, -1, -1, -1, -1, -1, -1};
 };
 
-// A shape made ready for many comparisons. Refers to its store.
+// A shape made ready for many comparisons.
 class RelatedShape {
  public:
   RelatedShape(const StoreView& store, int shape);
@@ -66,8 +66,6 @@ class RelatedShape {
   static constexpr std::size_t few_edges = 16;
   std::vector<Box> edge_boxes() const;
   std::vector<Edge> collect_edges(const StoreView& store, int shape);
-  const StoreView& store_;
-  int shape_;
   Box box_;
   int dimension_ = -1;
   bool has_polygons_ = false;

@@ -4,9 +4,9 @@
 #include <array>
 #include <cmath>
 #include <map>
-#include <numeric>
 #include <vector>
 
+#include "../disjoint_sets.h"
 #include "../index/rtree.h"
 #include "orientation.h"
 
@@ -250,19 +250,12 @@ class PolygonCheck {
 
   // Rings of a polygon that touch form a graph of rings and places; a cycle in it encloses a piece of the inside.
   Finding connection() const {
-    std::vector<int> group(rings_.size());
-    std::iota(group.begin(), group.end(), 0);
-    auto find = [&](int i) {
-      while (group[i] != i) i = group[i] = group[group[i]];
-      return i;
-    };
+    DisjointSets group(rings_.size());
     for (const auto& [place, rings] : touches_) {
       std::map<int, int> first;  // ring of each part at the place
       for (const int ring : rings) {
         const auto [it, fresh] = first.try_emplace(rings_[static_cast<std::size_t>(ring)].part, ring);
-        if (fresh) continue;
-        if (find(ring) == find(it->second)) return at(Problem::split_interior, place);
-        group[find(ring)] = find(it->second);
+        if (!fresh && !group.join(ring, it->second)) return at(Problem::split_interior, place);
       }
     }
     return {};

@@ -25,7 +25,7 @@ class Copier {
   ShapeBuilder& builder_;
 };
 
-// Calls make(shape, row) for the rows that are not missing; it says whether it made a shape.
+// Calls make(shape, builder, copier) for the rows that are not missing.
 template <class Make>
 Derived derive(const ShapeRows& rows, const Make& make) {
   Derived out;
@@ -41,7 +41,15 @@ Derived derive(const ShapeRows& rows, const Make& make) {
   return out;
 }
 
-// The ends of lines that an odd number of open lines share, as vertices.
+int count_rings(const StoreView& s, int shape) {
+  int rings = 0;
+  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part)
+    if (s.part_kind(part) == ShapeKind::polygon) rings += s.rings(part).size();
+  return rings;
+}
+
+}  // namespace
+
 std::vector<int> boundary_ends(const StoreView& s, int shape) {
   std::vector<int> ends;
   for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
@@ -61,15 +69,6 @@ std::vector<int> boundary_ends(const StoreView& s, int shape) {
   }
   return odd;
 }
-
-int count_rings(const StoreView& s, int shape) {
-  int rings = 0;
-  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part)
-    if (s.part_kind(part) == ShapeKind::polygon) rings += s.rings(part).size();
-  return rings;
-}
-
-}  // namespace
 
 Derived parts_of(const ShapeRows& rows) {
   const StoreView& s = rows.store;

@@ -14,6 +14,9 @@ struct Derived {
 // Every part as a shape of its own.
 Derived parts_of(const ShapeRows& rows);
 
+// The vertices of a shape's lines that are the end of an odd number of open ones, by place: their boundary.
+std::vector<int> boundary_ends(const StoreView& store, int shape);
+
 // Boundaries (OGC 06-103r4, section 6.1.4): the rings of polygons as lines, the ends of lines that an odd number of
 // them share as points. Points have none.
 Derived boundaries_of(const ShapeRows& rows);

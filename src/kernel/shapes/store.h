@@ -3,6 +3,7 @@
 // Every type uses the same four levels. A point is one part of one ring of one vertex; a multipoint has a part per
 // point; a polygon is one part whose first ring is the shell; a collection has parts of several types.
 #pragma once
+#include <algorithm>
 #include <cmath>
 #include <cstdint>
 #include <limits>
@@ -72,6 +73,13 @@ struct Box {
   }
   bool holds(double x, double y) const { return x >= xmin && x <= xmax && y >= ymin && y <= ymax; }
   bool holds(const Box& other) const { return holds(other.xmin, other.ymin) && holds(other.xmax, other.ymax); }
+  bool is_place() const { return xmin == xmax && ymin == ymax; }
+  // How far apart two boxes are; 0 where they meet.
+  double gap(const Box& other) const {
+    const double dx = std::max({0.0, other.xmin - xmax, xmin - other.xmax});
+    const double dy = std::max({0.0, other.ymin - ymax, ymin - other.ymax});
+    return dx == 0 ? dy : dy == 0 ? dx : std::sqrt(dx * dx + dy * dy);
+  }
   Box grown(double by) const { return {xmin - by, ymin - by, xmax + by, ymax + by}; }
 };
 
@@ -103,6 +111,11 @@ struct StoreView {
     return {ring_vertices[rings.begin], ring_vertices[rings.end]};
   }
   ShapeKind part_kind(int part) const { return static_cast<ShapeKind>(part_types[part]); }
+  bool holds_part(int shape, ShapeKind kind) const {
+    for (int part = parts(shape).begin; part < parts(shape).end; ++part)
+      if (part_kind(part) == kind) return true;
+    return false;
+  }
 };
 
 // Rows of a layer: 1-based handles into a store; anything below 1 is a missing shape.
