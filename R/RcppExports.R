@@ -353,3 +353,7 @@ core_derive <- function(handles, store, what) {
     .Call(`_civicatlas_core_derive`, handles, store, what)
 }
 
+core_grouped_sums <- function(values, rows, groups, n, skip_missing) {
+    .Call(`_civicatlas_core_grouped_sums`, values, rows, groups, n, skip_missing)
+}
+

@@ -30,6 +30,9 @@ as_quosures <- function(expressions) {
 
 column_list <- function(text) trimws(strsplit(text, ",")[[1]])
 
+# A list of columns as a selection of them; NULL for none.
+columns_option <- function(text) if (!is.null(text)) rlang::expr(dplyr::all_of(!!column_list(text)))
+
 describe_command <- function(inputs, options) {
   description <- describe_layer(inputs[1], options$layer, scan = if (options$scan) TRUE)
   if (!options$json) print(description)
@@ -42,9 +45,8 @@ describe_command <- function(inputs, options) {
 convert_command <- function(inputs, options) {
   narrowing <- function(text, option) if (!is.null(text)) expressions_of(text, option)[[1]]
   within <- if (!is.null(options$within)) as.numeric(column_list(options$within))
-  columns <- if (!is.null(options$columns)) column_list(options$columns)
   x <- read_layer(inputs[1], layer = options$layer, where = !!narrowing(options$where, "where"), within = within,
-                  columns = !!(if (!is.null(columns)) rlang::expr(dplyr::all_of(!!columns))), encoding = options$encoding,
+                  columns = !!columns_option(options$columns), encoding = options$encoding,
                   damaged = if (options$skip_damaged) "skip" else "refuse")
   if (!is.null(options$crs)) x <- declare_crs(x, options$crs)
   if (options$mend_numbers) x <- mend_numbers(x)
@@ -126,10 +128,9 @@ demo_command <- function(inputs, options) run_demo(if (length(inputs)) inputs[1]
 summarise_command <- function(inputs, options) {
   regions <- read_first(inputs[1], options)
   features <- read_second(inputs[2], regions, options)
-  intensive <- if (!is.null(options$intensive)) column_list(options$intensive)
   out <- summarise_into(regions, features, !!!as_quosures(expressions_of(options$with, "with")), relation = options$relation,
-                        distance = options$distance, unit = options$unit, share = options$share,
-                        intensive = !!(if (!is.null(intensive)) rlang::expr(dplyr::all_of(!!intensive))))
+                        distance = options$distance, unit = options$unit, share = options$share, form = options$form,
+                        by = !!columns_option(options$by), once = !!columns_option(options$once), intensive = !!columns_option(options$intensive))
   if (!is.null(options$compute)) out <- dplyr::mutate(out, !!!as_quosures(expressions_of(options$compute, "compute")))
   written(out, inputs[3], options)
 }
@@ -145,9 +146,20 @@ pick_command <- function(inputs, options) {
 join_command <- function(inputs, options) {
   x <- read_first(inputs[1], options)
   y <- read_second(inputs[2], x, options)
-  out <- join_where(x, y, relation = options$relation, unmatched = options$unmatched, multiple = options$multiple,
-                    distance = options$distance, unit = options$unit)
+  out <- if (is.null(options$nearest)) {
+    join_where(x, y, relation = options$relation, unmatched = options$unmatched, multiple = options$multiple, distance = options$distance,
+               unit = options$unit)
+  } else {
+    join_nearest(x, y, options$nearest, within = options$distance, unit = options$unit)
+  }
   written(out, inputs[3], options)
+}
+
+select_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  y <- read_second(inputs[2], x, options)
+  verb <- if (options$others) drop_where else keep_where
+  written(verb(x, y, relation = options$relation, distance = options$distance, unit = options$unit), inputs[3], options)
 }
 
 buffer_command <- function(inputs, options) {
@@ -315,9 +327,15 @@ commands <- function() {
       summary = "add the columns of the rows that a row lies in or on", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
       options = c(input_options, output_options, relation_options, list(
         option("unmatched", "keep", "rows without a partner: keep or drop [%default]"),
-        option("multiple", "all", "rows with several partners: all, first or largest [%default]")
+        option("multiple", "all", "rows with several partners: all, first or largest [%default]"),
+        option("nearest", NULL, "join so many nearest rows instead, no farther than --distance", type = "integer")
       )),
       example = "civicatlas join rooms.geojson wards.shp rooms-with-wards.geojson --match-crs", run = join_command
+    ),
+    select = list(
+      summary = "keep the rows that lie in or on those of another layer, or the others", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
+      options = c(input_options, output_options, relation_options, list(option("others", FALSE, "keep the rows that are related to none"))),
+      example = "civicatlas select rooms.geojson wards.shp offshore.geojson --others --match-crs", run = select_command
     ),
     pick = list(
       summary = "add columns of the highest-ranking related row", arguments = "LAYER OTHER OUTPUT", inputs = c(3, 3),
@@ -334,6 +352,9 @@ commands <- function() {
         option("with", "count = n()", "summaries of the features' columns [%default]"),
         option("share", "none", "apportion features by what of them lies in each region: none, area or length [%default]"),
         option("intensive", NULL, "with a share: columns that are no totals, separated by commas"),
+        option("by", NULL, "columns to group by within each region, separated by commas"),
+        option("form", "long", "of groups: long, a row each, or wide, a column each [%default]"),
+        option("once", NULL, "columns that stand once a region and are not to be summed, separated by commas"),
         option("compute", NULL, "columns to compute from the result")
       )),
       example = "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = n(), seats = sum(seats)\"",

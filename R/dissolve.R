@@ -27,21 +27,16 @@ dissolve_by <- function(x, ...) {
   found <- core(core_dissolve(handles_of(shapes), store_of(shapes), as.integer(groups)), call = call)
   tell_odd(found$odd_x, "x")
   table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
-  if (any(named)) table <- add_columns(table, summaries_by_group(attributes, groups, given[named], call), "_summary")
+  if (any(named)) {
+    falling <- list(columns = attributes, rows = seq_len(nrow(x)), cell = as.integer(groups))
+    table <- add_columns(table, summaries_by_cell(falling, count, given[named], call), "_summary")
+  }
   out <- spatial_frame(!!!as.list(table), !!shape_column_name(x) := shapes_of_rows(found, count, crs_of(shapes)))
   parts <- sum(grepl("^multi", geometry_type_of(out)))
   account <- if (parts) paste(format_count(parts), "of several parts")
   say("{.fn dissolve_by}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(', ', account)[length(account) > 0]}.")
   attr(out, "history") <- NULL
   record(out, x, "dissolve_by", rlang::current_call(), nrow(x), account, started)
-}
-
-summaries_by_group <- function(attributes, groups, summaries, call) {
-  attributes$.group <- groups
-  names <- names(summaries)
-  names(summaries) <- paste0(".summary_", seq_along(names))
-  found <- summarise_checked(dplyr::group_by(attributes, .data$.group), summaries, attributes, call)
-  stats::setNames(found[-1], names)
 }
 
 # Shapes of the core with the row of each, as a vector of all rows.

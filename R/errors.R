@@ -64,9 +64,16 @@ one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
 
 # Are the variables of an expression columns, or objects where it was written? An error as of need_column() where not.
 need_variables <- function(quosure, data, what, call) {
-  for (name in setdiff(all.vars(quosure), c(".data", ".env"))) {
+  for (name in setdiff(variables_in(rlang::quo_get_expr(quosure)), c(".data", ".env"))) {
     if (!name %in% names(data) && !exists(name, envir = rlang::quo_get_env(quosure))) need_column(data, name, what, call = call)
   }
+}
+
+# all.vars() without what package::function and functions written in place name.
+variables_in <- function(expression) {
+  if (!is.call(expression)) return(all.vars(expression))
+  if (rlang::is_call(expression, c("::", ":::", "~", "function"))) return(character())
+  unique(unlist(lapply(as.list(expression)[-1], variables_in)))
 }
 
 # dplyr::select() whose error for a column that is not there is need_column()'s.

@@ -69,11 +69,12 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
   key <- if (highest) -rank else rank
   best <- one_partner(pairs, key[pairs$y])
   ties <- tied_rows(pairs, best, key)
+  unranked <- sum(is.na(key[best$y]))
   at <- rep(NA_integer_, nrow(x))
   at[best$x] <- best$y
   out <- add_columns(x, vctrs::vec_slice(taken, at), suffix)
   parts <- c(if (anyNA(at)) paste(format_count(sum(is.na(at))), "without a partner (NA)"),
-             if (ties) paste(format_count(ties), "tied (first taken)"))
+             if (ties) paste(format_count(ties), "tied (first taken)"), if (unranked) paste(format_count(unranked), "with missing ranks alone (first taken)"))
   say("{.fn pick_where}: {counted(nrow(x), 'row')}, {format_count(length(best$x))} picked{if (length(parts)) ', '}{paste(parts, collapse = ', ')}.")
   warn_if_apart(x, y, nrow(x) > 0 && all(is.na(at)))
   record(out, x, "pick_where", rlang::current_call(), nrow(x), parts, started)
@@ -85,7 +86,7 @@ need_frames <- function(x, y, call) {
 
 # A key of each pair that is least for the partner with the most area, else length, in common.
 largest_first <- function(pairs, x, y, call) {
-  if (all(geometry_type_of(x) %in% c("point", "multipoint", NA))) return(-planar_areas(y)[pairs$y])
+  if (only_points(x)) return(-planar_areas(y)[pairs$y])
   found <- core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call)
   at <- match(paste(pairs$x, pairs$y), paste(found$x, found$y))
   area <- ifelse(is.na(at), 0, found$area[at])
@@ -152,6 +153,8 @@ warn_if_apart <- function(x, y, none_matched) {
 #' @param within How far at most, in `unit`; rows without a partner so near are kept with `NA`.
 #' @param unit Of `within` and of the `distance` column: see [length_of()]; metres by default, coordinate units where the CRS is missing.
 #' @param ties `"all"` rows that are equally far, or the `"first"` of `y`.
+#' @param rank_by With `ties = "first"`: a column of `y`, or an expression on them, whose `highest` (or lowest) comes first among rows that
+#'   are equally far.
 #' @return A spatial frame in the row order of `x`, nearest first: the columns of `x` and `y`, then `distance` and `direction` (degrees clockwise
 #'   from grid north, from true north on longitude and latitude, from centre to centre; `NA` where shapes meet).
 #' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` for a `count` or `within` that is no
@@ -161,7 +164,7 @@ warn_if_apart <- function(x, y, none_matched) {
 #' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
 #' join_nearest(centroid_of(wards), rooms)
 #' @export
-join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", suffix = "_y", crs = "equal") {
+join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", rank_by = NULL, highest = TRUE, suffix = "_y", crs = "equal") {
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -173,10 +176,8 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   scale <- nearest_scale(a, unit, call)
   found <- nearest_rows(a, b, count, reach_of_nearest(within, call) / scale, call)
   tied <- length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count))
-  if (ties == "first") {
-    keep <- sequence_in_groups(found$x) <= count
-    found <- lapply(found, `[`, keep)
-  }
+  rank_by <- rlang::enquo(rank_by)
+  if (ties == "first") found <- first_of_ties(found, count, if (!rlang::quo_is_null(rank_by)) rank_values(attribute_table(y), rank_by, call), highest)
   alone <- setdiff(seq_len(nrow(x)), found$x)
   rows <- data.frame(x = c(found$x, alone), y = c(found$y, rep(NA_integer_, length(alone))), distance = c(found$distance * scale, rep(NA_real_, length(alone))))
   rows <- rows[order(rows$x), ]
@@ -187,6 +188,13 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
              if (tied) paste0(format_count(tied), " equally far (", if (ties == "all") "kept too" else "left out", ")"))
   say("{.fn join_nearest}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
   record(out, x, "join_nearest", rlang::current_call(), nrow(x), parts, started)
+}
+
+# Of each row's nearest as many as asked for: of those equally far the best ranked come first, then the first rows of y.
+first_of_ties <- function(found, count, rank, highest) {
+  key <- if (is.null(rank)) found$y else if (highest) -rank[found$y] else rank[found$y]
+  order <- order(found$x, found$distance, key, found$y)
+  lapply(found, `[`, order[sequence_in_groups(found$x) <= count])
 }
 
 need_count <- function(count, call) {

@@ -30,8 +30,19 @@ find_pairs <- function(x, y, relation, distance = NULL, unit = NULL, names = c("
   check_same_crs(x, y, names[1], names[2], call = call)
   if (relation == "within distance" && is_geographic(x)) return(pairs_on_ellipsoid(x, y, distance, unit, call))
   reach <- if (relation == "within distance") distance_in_units(x, distance, unit, call) else 0
+  if (needs_valid(x, y, relation)) {
+    x <- valid_shapes(x, names[1], call)
+    y <- valid_shapes(y, names[2], call)
+  }
   core(core_related_pairs(handles_of(x), store_of(x), handles_of(y), store_of(y), relation, reach), call = call)
 }
+
+# Whether two shapes meet, and where points lie, follows from the even-odd rule alone; for the rest rings must have a left and a right.
+needs_valid <- function(x, y, relation) {
+  !relation %in% c("intersects", "disjoint", "within distance") && !only_points(x) && !only_points(y)
+}
+
+only_points <- function(shapes) all(core_types(handles_of(shapes), store_of(shapes)) %% 1000L %in% c(1L, 4L, NA))
 
 is_geographic <- function(shapes) {
   crs <- crs_of(shapes)

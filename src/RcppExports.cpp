@@ -1125,6 +1125,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_grouped_sums
+List core_grouped_sums(NumericVector values, IntegerVector rows, IntegerVector groups, int n, bool skip_missing);
+RcppExport SEXP _civicatlas_core_grouped_sums(SEXP valuesSEXP, SEXP rowsSEXP, SEXP groupsSEXP, SEXP nSEXP, SEXP skip_missingSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type groups(groupsSEXP);
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    Rcpp::traits::input_parameter< bool >::type skip_missing(skip_missingSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_grouped_sums(values, rows, groups, n, skip_missing));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
@@ -1215,6 +1230,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_vertex_counts", (DL_FUNC) &_civicatlas_core_vertex_counts, 2},
     {"_civicatlas_core_boxes", (DL_FUNC) &_civicatlas_core_boxes, 2},
     {"_civicatlas_core_derive", (DL_FUNC) &_civicatlas_core_derive, 3},
+    {"_civicatlas_core_grouped_sums", (DL_FUNC) &_civicatlas_core_grouped_sums, 5},
     {NULL, NULL, 0}
 };
 

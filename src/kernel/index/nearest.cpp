@@ -5,8 +5,8 @@
 
 #include "../measure/distance.h"
 #include "../parallel.h"
+#include "kept_index.h"
 #include "pairs.h"
-#include "rtree.h"
 
 namespace civic {
 namespace {
@@ -126,10 +126,12 @@ class Search {
 template <class Metric>
 std::vector<NearRow> search_all(const ShapeRows& x, const ShapeRows& y, const Metric& metric, int count,
                                 double within) {
-  const RTree tree(y);
+  const auto index = index_of(y);
+  const RTree& tree = *index;
   if (tree.size() == 0 || count < 1) return {};
   // Rows that lie near one another search the same nodes, which are in the cache then.
-  const std::vector<int> order = RTree(x).rows();
+  const auto near_each_other = index_of(x);
+  const std::vector<int>& order = near_each_other->rows();
   auto found = parallel_collect<NearRow>(order.size(), 4096, [&](std::size_t begin, std::size_t end, auto& out) {
     Search<Metric> search(tree, metric, count, within);
     for (std::size_t i = begin; i < end; ++i) search.run(order[i], x.box(order[i]), out);

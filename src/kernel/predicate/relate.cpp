@@ -4,8 +4,8 @@
 #include <array>
 
 #include "../error.h"
+#include "../index/kept_index.h"
 #include "../index/pairs.h"
-#include "../index/rtree.h"
 #include "../measure/distance.h"
 #include "../parallel.h"
 #include "locate.h"
@@ -130,7 +130,8 @@ class PointsAgainstPolygons {
 
   // Pairs as (point row, polygon row), by polygon, then by point.
   std::vector<RowPair> find() const {
-    const RTree tree(points_);
+    const auto index = index_of(points_);
+    const RTree& tree = *index;
     return parallel_collect<RowPair>(polygons_.size(), 64, [&](std::size_t begin, std::size_t end, auto& out) {
       std::vector<Candidate> candidates;
       for (std::size_t row = begin; row < end; ++row) {
@@ -232,7 +233,8 @@ bool holds_for_point_sets(Relation relation, const PointSet& a, const PointSet& 
 }
 
 std::vector<RowPair> points_against_points(const ShapeRows& x, const ShapeRows& y, Relation relation, double distance) {
-  const RTree tree(y);
+  const auto index = index_of(y);
+  const RTree& tree = *index;
   const bool near = relation == Relation::within_distance;
   return parallel_collect<RowPair>(x.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
     std::vector<int> candidates;
@@ -259,7 +261,8 @@ class AnyAgainstAny {
 
   // Pairs as (inner row, outer row), by outer, then by inner.
   std::vector<RowPair> find() const {
-    const RTree tree(inner_);
+    const auto index = index_of(inner_);
+    const RTree& tree = *index;
     return parallel_collect<RowPair>(outer_.size(), 8, [&](std::size_t begin, std::size_t end, auto& out) {
       std::vector<int> candidates;
       for (int row = static_cast<int>(begin); row < static_cast<int>(end); ++row) {

@@ -1,0 +1,123 @@
+#' Flows between regions
+#'
+#' Turns a table of from–to counts into lines between the regions it names, one for each pair, with the counts summed: what
+#' [flow_map()] draws. With `group`, flows are summed between groups of regions, such as the districts that wards belong to.
+#'
+#' @param regions A spatial frame.
+#' @param flows A table with a row a flow, as a data frame.
+#' @param from,to Columns of `flows` that name the regions.
+#' @param key Column of `regions` that holds those names. Compared as in [join_table()].
+#' @param ... Named summaries of the flows' columns for each pair, as in [summarise_into()]. Without any, `flows = n()`.
+#' @param group A column of `regions`, by which flows are summed instead.
+#' @return A spatial frame of lines from a point well inside one region to one in the other, on the CRS of `regions`, with the columns
+#'   `from`, `to` and a column a summary, by `from`, then `to`. Flows within one region or group have a point in place of a line. Flows
+#'   whose region is not there are left out, and said with the nearest spelling.
+#' @section Errors: `civicatlas_error_column` for columns that are not there, `civicatlas_error_key` where several regions have one key.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' trips <- read_layer(demo_file("trips.csv"))
+#' flows_between(wards, trips, from, to, ward_id, trips = sum(trips))
+#' @export
+flows_between <- function(regions, flows, from, to, key, ..., group = NULL) {
+  started <- clock()
+  call <- rlang::current_env()
+  if (!is_spatial_frame(regions)) fail("argument", "{.arg regions} must be a spatial frame.", call = call)
+  if (!is.data.frame(flows)) fail("argument", "{.arg flows} must be a table.", call = call)
+  columns <- attribute_table(dplyr::ungroup(flows))
+  from <- named_column(columns, rlang::enquo(from), "from", call)
+  to <- named_column(columns, rlang::enquo(to), "to", call)
+  key <- named_column(regions, rlang::enquo(key), "key", call)
+  summaries <- summaries_of(..., call = call)
+  if (identical(names(summaries), "count")) names(summaries) <- "flows"
+
+  group <- rlang::enquo(group)
+  groups <- if (!rlang::quo_is_null(group)) regions[[named_column(regions, group, "group", call)]]
+  places <- places_of_flows(regions, regions[[key]], groups, call)
+  ends <- list(from = region_of_key(columns, from, regions, key), to = region_of_key(columns, to, regions, key))
+  known <- which(!is.na(ends$from) & !is.na(ends$to))
+  cell <- (places$of[ends$from[known]] - 1L) * length(places$names) + places$of[ends$to[known]]
+  cells <- sort(unique(cell))
+  table <- summaries_by_cell(list(columns = columns, rows = known, cell = match(cell, cells)), length(cells), summaries, call)
+  a <- (cells - 1L) %/% length(places$names) + 1L
+  b <- (cells - 1L) %% length(places$names) + 1L
+  data <- tibble::new_tibble(c(list(from = places$names[a], to = places$names[b]), as.list(table), list(geometry = lines_between(places$points, a, b))),
+                             nrow = length(cells))
+  out <- new_spatial_frame(data, "geometry")
+  left <- nrow(columns) - length(known)
+  within <- sum(a == b)
+  parts <- c(if (within) paste(format_count(within), "within one region"), if (left) paste(counted(left, "row"), "with a region that is not there, left out"))
+  say("{.fn flows_between}: {counted(nrow(columns), 'row')}, {counted(length(cells), 'pair')}{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
+  record(out, regions, "flows_between", rlang::current_call(), nrow(columns), parts, started)
+}
+
+# The name of the one column that a quosure stands for.
+named_column <- function(data, quosure, what, call) {
+  if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg {what}} is missing: which column is it?", call = call)
+  names <- names(choose_columns(attribute_table(data), quosure, what, call))
+  if (length(names) != 1) fail("argument", "{.arg {what}} must be one column, not {length(names)}.", call = call)
+  names
+}
+
+# The places that flows run between: regions, or groups of them. `of` is the place of each region.
+places_of_flows <- function(regions, keys, groups, call) {
+  repeated <- unique(keys[duplicated(keys) & !is.na(keys)])
+  if (length(repeated)) fail("key", "{counted(length(repeated), 'key')} stand{?s/} for several regions: {.val {utils::head(repeated, 5)}}.", call = call)
+  shapes <- as_shapes(regions)
+  if (is.null(groups)) return(list(of = seq_along(keys), names = keys, points = inner_point_of(shapes)))
+  names <- sort(unique(groups), na.last = TRUE)
+  of <- match(groups, names)
+  found <- core(core_dissolve(handles_of(shapes), store_of(shapes), of), call = call)
+  list(of = of, names = names, points = inner_point_of(shapes_of_rows(found, length(names), crs_of(shapes))))
+}
+
+# Row of the region that each flow names; keys that name none are told.
+region_of_key <- function(flows, column, regions, key) {
+  keys <- comparable_keys(flows, attribute_table(regions), stats::setNames(key, column), FALSE)
+  lone <- setdiff(unique(keys$x[!is.na(keys$x)]), keys$table)
+  if (length(lone)) caution("data", c("Keys without a region:", stats::setNames(escape(lone_lines(lone, unique(keys$table), column)), "*")))
+  match(keys$x, keys$table, incomparables = NA)
+}
+
+# A line from point a to point b, or the point itself where they are one.
+lines_between <- function(points, a, b) {
+  at <- core_planar_centroids(handles_of(points), store_of(points))
+  n <- length(a)
+  alone <- a == b
+  vertex <- c(rbind(a, ifelse(alone, NA_integer_, b)))
+  vertex <- vertex[!is.na(vertex)]
+  edges <- function(values, choose) choose(values[a], values[b])
+  store <- list(
+    types = ifelse(alone, 1L, 2L), part_types = ifelse(alone, 1L, 2L), shape_parts = 0:n, part_rings = 0:n,
+    ring_vertices = c(0L, cumsum(ifelse(alone, 1L, 2L))), x = at$x[vertex], y = at$y[vertex], z = NULL, m = NULL,
+    boxes = c(rbind(edges(at$x, pmin), edges(at$y, pmin), edges(at$x, pmax), edges(at$y, pmax)))
+  )
+  new_shapes(seq_len(n), store, crs_of(points))
+}
+
+#' Distances between all rows of two layers
+#'
+#' @param x,y Spatial frames or shape vectors on one CRS; small ones, as the matrix holds every pair.
+#' @param unit See [length_of()]; metres by default, coordinate units where the CRS is missing.
+#' @param names_x,names_y Columns that name the rows and columns of the matrix; by default their numbers.
+#' @param crs See [related_pairs()].
+#' @return A matrix with a row for each row of `x` and a column for each of `y`: the least distance between them, 0 where they meet, along the
+#'   ellipsoid on longitude and latitude; `NA` for missing shapes.
+#' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` for more than 25 million pairs.
+#' @examples
+#' rooms <- read_layer(demo_file("rooms.geojson"))
+#' distance_matrix(rooms[1:3, ], rooms[4:6, ], unit = "km", names_x = name, names_y = name)
+#' @export
+distance_matrix <- function(x, y, unit = NULL, names_x = NULL, names_y = NULL, crs = "equal") {
+  call <- rlang::current_env()
+  y <- meet(x, y, crs, call = call)
+  a <- as_shapes(x, call = call)
+  b <- as_shapes(y, call = call)
+  if (as.double(length(a)) * length(b) > 25e6) {
+    fail("argument", c("{format_count(length(a))} by {format_count(length(b))} distances are too many for a matrix.",
+                       i = "The near ones come from {.fn join_nearest} with {.arg within}."), call = call)
+  }
+  pairs <- expand.grid(x = seq_along(a), y = seq_along(b))
+  distances <- if (nrow(pairs)) distance_between(a[pairs$x], b[pairs$y], unit) else double()
+  named <- function(frame, column, what) if (!rlang::quo_is_null(column)) as.character(frame[[named_column(frame, column, what, call)]])
+  matrix(distances, length(a), length(b), dimnames = list(named(x, rlang::enquo(names_x), "names_x"), named(y, rlang::enquo(names_y), "names_y")))
+}

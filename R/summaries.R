@@ -1,0 +1,104 @@
+# Summaries of columns by cell: a region, or a region and a group.
+
+# A table of one row a cell, 1 to n, with the columns that the summaries give. `falling` says what falls where: `columns`, a
+# table; `rows` of it, which may come more than once; the `cell` of each.
+summaries_by_cell <- function(falling, n, summaries, call) {
+  for (summary in summaries) need_variables(summary, falling$columns, "...", call)
+  general <- NULL
+  tables <- lapply(seq_along(summaries), function(i) {
+    name <- names(summaries)[i]
+    quick <- plain_summary(summaries[[i]], falling$columns)
+    if (!is.null(quick)) return(rlang::set_names(list(quick_summary(quick, falling, n)), name))
+    if (is.null(general)) general <<- cells_to_summarise(falling)
+    summary_of_cells(general, summaries[i], n, call)
+  })
+  tibble::new_tibble(unlist(tables, recursive = FALSE), nrow = n)
+}
+
+# n(), sum(column) and mean(column), which most summaries are, are worked out for all cells in one pass; NULL for others.
+plain_summary <- function(quosure, columns) {
+  expression <- rlang::quo_get_expr(quosure)
+  if (!is.call(expression)) return(NULL)
+  verb <- c("n", "sum", "mean")[match(TRUE, c(
+    rlang::is_call(expression, "n", n = 0, ns = c("", "dplyr")), rlang::is_call(expression, "sum", ns = c("", "base")),
+    rlang::is_call(expression, "mean", ns = c("", "base"))
+  ))]
+  if (is.na(verb) || !means_the_usual(expression[[1]], verb, rlang::quo_get_env(quosure))) return(NULL)
+  if (verb == "n") return(list(verb = verb))
+  arguments <- rlang::call_args(expression)
+  names <- rlang::names2(arguments)
+  skip <- if (length(arguments) == 2 && names[2] == "na.rm") arguments[[2]] else if (length(arguments) == 1) FALSE
+  if (names[1] != "" || !is.symbol(arguments[[1]]) || !rlang::is_bool(skip)) return(NULL)
+  column <- columns[[rlang::as_string(arguments[[1]])]]
+  if (!is.numeric(column) || is.object(column)) return(NULL)
+  list(verb = verb, column = column, skip = skip)
+}
+
+# Nobody has given another function this name where the summary was written.
+means_the_usual <- function(called, verb, env) {
+  if (!is.symbol(called)) return(TRUE)
+  found <- get0(verb, envir = env, mode = "function")
+  is.null(found) || identical(found, if (verb == "n") dplyr::n else get(verb, envir = baseenv()))
+}
+
+quick_summary <- function(summary, falling, n) {
+  if (summary$verb == "n") return(tabulate(falling$cell, n))
+  sums <- core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip)
+  if (summary$verb == "mean") {
+    means <- sums$sum / sums$count
+    means[is.nan(means) & sums$count == 0] <- NA_real_
+    return(means)
+  }
+  whole <- is.integer(summary$column) && all(abs(sums$sum) <= .Machine$integer.max, na.rm = TRUE)
+  if (whole) as.integer(sums$sum) else sums$sum
+}
+
+# All columns, row by row as they fall, in groups by cell; and the same table without rows.
+cells_to_summarise <- function(falling) {
+  table <- vctrs::vec_slice(falling$columns, falling$rows)
+  table$.cell <- falling$cell
+  list(of_some = dplyr::group_by(table, .data$.cell), of_none = falling$columns[0, ])
+}
+
+# The columns of one summary: one under its name, or those that across() gives. Evaluated on its own, so that it never sees
+# another summary in place of the column it asks for.
+summary_of_cells <- function(cells, summary, n, call) {
+  of_none <- suppressWarnings(summarise_checked(cells$of_none, summary, call))  # extremes of nothing
+  of_none[] <- lapply(of_none, nothing_to_na)
+  of_some <- summarise_checked(cells$of_some, summary, call)
+  at <- match(seq_len(n), of_some$.cell)
+  lapply(rlang::set_names(setdiff(names(of_some), ".cell")), function(name) {
+    both <- vctrs::vec_c(of_some[[name]], of_none[[name]])
+    vctrs::vec_slice(both, ifelse(is.na(at), vctrs::vec_size(both), at))
+  })
+}
+
+summarise_checked <- function(data, summary, call) {
+  tryCatch(
+    dplyr::summarise(data, !!!summary, .groups = "drop"),
+    error = function(e) fail("argument", c("A summary failed.", x = "{conditionMessage(e$parent %||% e)}"), call = call)
+  )
+}
+
+# What a mean or an extreme of nothing gives is no value.
+nothing_to_na <- function(value) if (is.double(value) && !is.finite(value)) NA_real_ else value
+
+# The summaries asked for: each has a name, or is across(). Without any, a count.
+summaries_of <- function(..., call) {
+  summaries <- rlang::enquos(...)
+  if (!length(summaries)) return(rlang::quos(count = dplyr::n()))
+  unnamed <- !nzchar(rlang::names2(summaries))
+  across <- vapply(summaries, rlang::quo_is_call, NA, name = "across", ns = c("", "dplyr"))
+  if (any(unnamed & !across)) {
+    fail("argument", c("Every summary needs a name.", i = "For example {.code summarise_into(regions, features, total = sum(value))}."), call = call)
+  }
+  summaries
+}
+
+#' @importFrom dplyr n
+#' @export
+dplyr::n
+
+#' @importFrom dplyr across
+#' @export
+dplyr::across

@@ -1,0 +1,124 @@
+saltmere <- function() {
+  wards <- read_layer(demo_file("wards.shp"))
+  list(wards = wards, rooms = reproject_to(read_layer(demo_file("rooms.geojson")), wards))
+}
+
+test_that("groups come in long and wide form, with zeros and nothing lost", {
+  s <- saltmere()
+  long <- summarise_into(s$wards, s$rooms, rooms = n(), seats = mean(seats), by = kind)
+  kinds <- sort(unique(s$rooms$kind))
+  expect_identical(long$kind, rep(kinds, 24))
+  expect_identical(long$ward_id, rep(s$wards$ward_id, each = length(kinds)))
+  inside <- join_where(s$rooms, s$wards, unmatched = "drop")
+  expect_identical(long$rooms, as.vector(t(table(factor(inside$ward_id, s$wards$ward_id), inside$kind))))
+  expect_true(all(is.na(long$seats[long$rooms == 0])) && !anyNA(long$seats[long$rooms > 0]))
+  wide <- summarise_into(s$wards, s$rooms, rooms = n(), by = kind, form = "wide")
+  expect_identical(wide$rooms_library, long$rooms[long$kind == "library"])
+  expect_identical(nrow(wide), 24L)
+})
+
+test_that("summaries agree with dplyr's, the quick ones too", {
+  s <- saltmere()
+  s$rooms$staff <- ifelse(seq_len(140) %% 7 == 0, NA, seq_len(140) / 8)
+  inside <- dplyr::group_by(attribute_table(join_where(s$rooms, s$wards, unmatched = "drop")), ward_id)
+  expected <- dplyr::summarise(inside, n = dplyr::n(), sum = sum(seats), some = sum(staff), known = sum(staff, na.rm = TRUE), mean = mean(staff, na.rm = TRUE),
+                               high = stats::quantile(seats, 0.9, names = FALSE))
+  found <- summarise_into(s$wards, s$rooms, n = dplyr::n(), sum = sum(seats), some = sum(staff), known = sum(staff, na.rm = TRUE),
+                          mean = mean(staff, na.rm = TRUE), high = stats::quantile(seats, 0.9, names = FALSE))
+  some <- match(expected$ward_id, found$ward_id)
+  for (name in names(expected)[-1]) expect_equal(found[[name]][some], expected[[name]], info = name)
+  none <- found[!found$ward_id %in% expected$ward_id, ]
+  expect_gt(nrow(none), 0)
+  expect_true(all(none$n == 0 & none$sum == 0 & is.na(none$mean) & is.na(none$high)))
+  expect_type(found$n, "integer")
+  # A function of the user's own under a usual name is the one that counts.
+  sum <- function(x) 7
+  expect_identical(summarise_into(s$wards, s$rooms, total = sum(seats))$total, rep(7, 24))
+})
+
+test_that("across() summarises several columns at once", {
+  s <- saltmere()
+  s$rooms$staff <- 2
+  found <- summarise_into(s$wards, s$rooms, across(c(seats, staff), list(total = base::sum)), rooms = n())
+  expect_identical(found$staff_total, 2 * found$rooms)
+  expect_identical(found$seats_total, summarise_into(s$wards, s$rooms, seats = sum(seats))$seats)
+})
+
+test_that("what stands once a region is taken once, never summed", {
+  wards <- two_wards()
+  points <- dplyr::mutate(some_points(), hall = c(80, 80, 80, 60, 60, 0, 0))
+  found <- summarise_into(wards, points, places = n(), once = hall)
+  expect_identical(found$hall, c(80, 60, NA))
+  expect_error(summarise_into(wards, points, total = sum(hall), once = hall), "once a region", class = "civicatlas_error_argument")
+  expect_error(summarise_into(wards, points, n = n(), once = people), "In region 1 it is 5 and 7|In region", class = "civicatlas_error_argument")
+})
+
+test_that("regions that overlap are told with how many", {
+  wards <- two_wards()
+  points <- some_points()
+  expect_warning(summarise_into(wards[c(1, 2, 3, 1), ], points), "2 regions overlap", class = "civicatlas_warning_data")
+  expect_no_warning(summarise_into(wards, points, borders = "all"))
+  cells <- spatial_frame(people = c(10, 20), geometry = wards$geometry[1:2])
+  expect_warning(shared <- summarise_into(wards[c(1, 2, 1), ], cells, people = sum(people), share = "area"), "2 regions overlap")
+  expect_equal(shared$people, c(10, 20, 10), tolerance = 1e-12)
+})
+
+test_that("keep_where and drop_where part a layer in two", {
+  s <- saltmere()
+  inside <- keep_where(s$rooms, s$wards)
+  outside <- drop_where(s$rooms, s$wards)
+  expect_setequal(c(inside$room_id, outside$room_id), s$rooms$room_id)
+  expect_setequal(outside$room_id, c("CR137", "CR138", "CR139", "CR140"))
+  expect_identical(names(inside), names(s$rooms))
+  expect_identical(nrow(keep_where(s$wards, s$rooms, "contains")), 22L)
+  expect_identical(history_of(outside)$rows_out, c(140L, 140L, 4L))
+})
+
+test_that("ties between the nearest are broken by a column", {
+  here <- spatial_frame(id = 1L, geometry = point_shapes(0, 0))
+  there <- spatial_frame(size = c(1, 9, 5, NA), geometry = point_shapes(c(1, -1, 0, 0), c(0, 0, 1, -1)))
+  expect_identical(join_nearest(here, there, ties = "first", rank_by = size)$size, 9)
+  expect_identical(join_nearest(here, there, ties = "first", rank_by = size, highest = FALSE)$size, 1)
+  expect_identical(join_nearest(here, there, count = 2, ties = "first", rank_by = size)$size, c(9, 5))
+  expect_identical(join_nearest(here, there, ties = "first")$size, 1)
+})
+
+test_that("flows are summed by pairs of regions and of groups, with what names no region told", {
+  s <- saltmere()
+  trips <- read_layer(demo_file("trips.csv"))
+  flows <- flows_between(s$wards, trips, from, to, ward_id, trips = sum(trips))
+  expect_identical(sum(flows$trips), sum(trips$trips))
+  one <- flows[flows$from == "03" & flows$to == "07", ]
+  expect_identical(one$trips, trips$trips[trips$from == "03" & trips$to == "07"])
+  ends <- coordinates_of(one)
+  expect_identical(join_where(spatial_frame(geometry = point_shapes(ends$x, ends$y, s$wards)), s$wards)$ward_id, c("03", "07"))
+  s$wards$side <- ifelse(s$wards$ward_id > "12", "b", "a")
+  grouped <- flows_between(s$wards, trips, from, to, ward_id, trips = sum(trips), rows = n(), group = side)
+  expect_identical(paste(grouped$from, grouped$to), c("a a", "a b", "b a", "b b"))
+  expect_identical(grouped$trips[2], sum(trips$trips[trips$from <= "12" & trips$to > "12"]))
+  expect_identical(geometry_type_of(grouped), c("point", "line", "line", "point"))
+  trips$to[5] <- "0l"
+  expect_warning(fewer <- flows_between(s$wards, trips, from, to, ward_id), "nearest: \"01\"", class = "civicatlas_warning_data")
+  expect_identical(sum(fewer$flows), nrow(trips) - 1L)
+  expect_error(flows_between(s$wards[c(1, 1), ], trips, from, to, ward_id), class = "civicatlas_error_key")
+})
+
+test_that("a distance matrix holds every pair", {
+  s <- saltmere()
+  found <- distance_matrix(s$rooms[1:3, ], s$wards[1:4, ], unit = "km", names_x = room_id, names_y = ward_id)
+  expect_identical(dimnames(found), list(s$rooms$room_id[1:3], s$wards$ward_id[1:4]))
+  for (i in 1:3) for (j in 1:4) expect_identical(found[i, j], distance_between(s$rooms[i, ], s$wards[j, ], "km"))
+  expect_identical(dim(distance_matrix(s$rooms[0, ], s$wards)), c(0L, 24L))
+})
+
+test_that("an index that is kept never answers for another layer", {
+  set.seed(9)
+  x <- point_shapes(runif(3000), runif(3000))
+  y <- point_shapes(runif(3000), runif(3000))
+  square <- shapes_from_wkt("POLYGON ((0.2 0.2, 0.7 0.2, 0.7 0.7, 0.2 0.7, 0.2 0.2))")
+  inside <- function(shapes) {
+    at <- coordinates_of(shapes)
+    which(at$x >= 0.2 & at$x <= 0.7 & at$y >= 0.2 & at$y <= 0.7)
+  }
+  for (layer in list(x, y, x, rev(x), x[1:2000], c(y[3000], x))) expect_identical(related_pairs(layer, square)$x, inside(layer))
+})
