@@ -353,6 +353,10 @@ core_derive <- function(handles, store, what) {
     .Call(`_civicatlas_core_derive`, handles, store, what)
 }
 
+core_thinned <- function(handles, store, window, cell_width, cell_height) {
+    .Call(`_civicatlas_core_thinned`, handles, store, window, cell_width, cell_height)
+}
+
 core_grouped_sums <- function(values, rows, groups, n, skip_missing) {
     .Call(`_civicatlas_core_grouped_sums`, values, rows, groups, n, skip_missing)
 }

@@ -1,18 +1,27 @@
 #' Class intervals
 #'
-#' Divides the range of numbers into classes for a choropleth: `"natural"` with the least sum of squares within classes,
-#' the true optimum (Fisher 1958, "On grouping for maximum homogeneity"); `"quantile"` with about as many values each
-#' (sample quantiles of type 7, Hyndman and Fan 1996); `"equal"` of equal width.
+#' Divides the range of numbers into classes for a choropleth:
 #'
-#' @param x Numbers; missing and infinite ones do not count.
+#' * `"natural"` with the least sum of squares within classes, the true optimum (Fisher 1958, "On grouping for maximum homogeneity");
+#' * `"quantile"` with about as many values each (sample quantiles of type 7, Hyndman and Fan 1996);
+#' * `"equal"` of equal width;
+#' * `"standard deviation"` one deviation wide, about the mean;
+#' * `"geometric"` each as many times as wide as the one before, for values above 0 that are skewed;
+#' * `"pretty"` with round breaks, in about as many classes;
+#' * `"head-tail"` cut at the mean, then at the mean of what lies above it, and so on, for heavy tails (Jiang 2013): as many classes as the
+#'   data give, but no more than `classes` where that is given;
+#' * `"maximum gaps"` cut in the middle of the widest gaps.
+#'
+#' @param x Numbers; missing and infinite ones do not count, and infinite ones are told.
 #' @param classes Number of classes, 1 or more.
-#' @param method `"natural"`, `"quantile"` or `"equal"`.
+#' @param method One of the methods above.
 #' @param at Your own breaks instead, ascending.
 #' @return A classed double vector of classes + 1 ascending breaks, with attributes `method`, `counts` (values in each
 #'   class) and `fit` (goodness of variance fit, 1 where classes hold equal values). Classes are closed on the right, the
-#'   first on both sides. Where there are fewer distinct values than classes, or quantiles coincide, there are fewer
+#'   first on both sides. Where there are fewer distinct values than classes, or breaks coincide, there are fewer
 #'   classes and a warning says so.
-#' @section Errors: `civicatlas_error_argument` where there are no values to classify or `x` holds no numbers.
+#' @section Errors: `civicatlas_error_argument` where there are no values to classify, `x` holds no numbers (the text that does not read as one
+#'   is shown), or `"geometric"` meets values of 0 or less.
 #' @examples
 #' class_breaks(c(1, 2, 4, 7, 11, 16), 3)
 #' class_breaks(c(1, 2, 4, 7, 11, 16), 3, "equal")
@@ -21,23 +30,29 @@ class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
   call <- rlang::current_env()
   values <- values_to_classify(x, call)
   if (!is.null(at)) return(new_breaks(values, own_breaks(at, values, call), "own"))
-  one_of(method, c("natural", "quantile", "equal"), "method", call = call)
+  one_of(method, class_methods, "method", call = call)
   if (!rlang::is_integerish(classes, n = 1, finite = TRUE) || classes < 1) {
     fail("argument", "{.arg classes} must be a whole number of 1 or more, not {.val {classes}}.", call = call)
   }
   distinct <- length(unique(values))
-  possible <- if (method == "natural") min(classes, distinct) else classes
-  breaks <- core(core_class_breaks(values, as.integer(possible), method), call = call)
+  open_ended <- method == "head-tail" && missing(classes)
+  asked <- if (open_ended) 12 else if (method == "natural") min(classes, distinct) else classes
+  breaks <- core(core_class_breaks(values, as.integer(asked), method), call = call)
   if (distinct == 1) breaks <- rep(values[1], 2)
-  say_fewer_classes(length(breaks) - 1, classes, distinct)
+  if (!method %in% c("head-tail", "pretty")) say_fewer_classes(length(breaks) - 1, classes, distinct)
   new_breaks(values, breaks, method)
 }
 
+class_methods <- c("natural", "quantile", "equal", "standard deviation", "geometric", "pretty", "head-tail", "maximum gaps")
+
 values_to_classify <- function(x, call) {
   if (!is.numeric(x)) {
+    text <- if (is.character(x) || is.factor(x)) utils::head(unique(stats::na.omit(as.character(x))), 3)
     fail("argument", c("{.arg x} is {.obj_type_friendly {x}}, and only numbers have class intervals.",
-                       i = "Turn text into numbers first."), call = call)
+                       x = if (length(text)) "It holds {.val {text}}.", i = "Text that holds numbers: {.fn mend_numbers}."), call = call)
   }
+  infinite <- sum(is.infinite(x))
+  if (infinite) caution("classes", "{infinite} infinite value{?s} fall{?s/} in no class.")
   values <- as.double(x)[is.finite(x)]
   if (!length(values)) fail("argument", "There are no values to classify: all {length(x)} are missing or infinite.", call = call)
   values
@@ -46,7 +61,7 @@ values_to_classify <- function(x, call) {
 say_fewer_classes <- function(made, asked, distinct) {
   if (made >= asked && distinct >= asked) return(invisible())
   outcome <- if (made < asked) "{made} {cli::qty(made)}class{?es} instead of {asked}" else "Some of the {asked} classes hold no value"
-  reason <- if (distinct < asked) "there {cli::qty(distinct)}{?is/are} only {distinct} distinct value{?s}" else "several quantiles coincide"
+  reason <- if (distinct < asked) "there {cli::qty(distinct)}{?is/are} only {distinct} distinct value{?s}" else "breaks coincide or lie beyond the values"
   caution("classes", paste0(outcome, ", as ", reason, "."))
 }
 
@@ -59,9 +74,12 @@ own_breaks <- function(at, values, call) {
   as.double(at)
 }
 
+# `bars` keeps the distribution for draw_classes(): how many values lie in each of 60 strips.
 new_breaks <- function(values, breaks, method) {
-  structure(breaks, class = "class_breaks", method = method,
-            counts = tabulate(core_class_of(values, breaks), length(breaks) - 1), fit = core_variance_fit(values, breaks))
+  edges <- seq(min(values), max(values), length.out = 61)
+  strips <- if (edges[1] < edges[61]) tabulate(findInterval(values, edges, all.inside = TRUE), 60) else length(values)
+  structure(breaks, class = "class_breaks", method = method, counts = tabulate(core_class_of(values, breaks), length(breaks) - 1),
+            fit = core_variance_fit(values, breaks), bars = list(edges = edges, counts = strips))
 }
 
 #' @export
@@ -79,20 +97,70 @@ format.class_breaks <- function(x, ...) format(as.double(x), ...)
 #' @export
 `[.class_breaks` <- function(x, i) as.double(x)[i]
 
-# "12.4 to 31.0" for each class, with as few digits as tell the breaks apart.
-class_labels <- function(breaks) {
+# "12.4 to 31.0" for each class, with as few digits as tell the breaks apart; with the unit after the last.
+class_labels <- function(breaks, unit = NULL) {
   shown <- short_numbers(as.double(breaks))
-  paste(shown[-length(shown)], "to", shown[-1])
+  if (!is.null(unit)) shown <- paste0(shown, if (grepl("^[%\u00b0]", unit)) "" else " ", unit)
+  paste(if (is.null(unit)) shown[-length(shown)] else short_numbers(as.double(breaks))[-length(shown)], "to", shown[-1])
 }
 
 short_numbers <- function(values) {
   distinct <- unique(values)
   for (digits in 0:12) {
-    text <- formatC(distinct, format = "f", digits = digits, big.mark = ",")
+    text <- map_numbers(distinct, digits)
     spread <- max(abs(distinct), 1e-300)
     precise <- length(distinct) < 2 || 10^-digits <= min(diff(sort(distinct))) * 5
     if (!anyDuplicated(text) && precise) break
   }
   if (spread < 1e-9 || spread >= 1e15) text <- format(distinct, digits = 4, trim = TRUE)
   text[match(values, distinct)]
+}
+
+#' Class breaks with the distribution in view
+#'
+#' A histogram of the values that were classified, each class in the colour it has on the map, with the breaks as lines.
+#'
+#' @param breaks From [class_breaks()].
+#' @param palette,reverse See [map_colours()].
+#' @param title Text above.
+#' @param label Text below the axis, best with the unit.
+#' @return A ggplot.
+#' @section Errors: `civicatlas_error_argument` for anything but class breaks.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' draw_classes(class_breaks(wards$residents), label = "Residents")
+#' @export
+draw_classes <- function(breaks, palette = "harbour", reverse = FALSE, title = NULL, label = NULL) {
+  if (!inherits(breaks, "class_breaks")) fail("argument", "{.arg breaks} must come from {.fn class_breaks}.", call = rlang::current_env())
+  cuts <- as.double(breaks)
+  classes <- length(cuts) - 1
+  labels <- class_labels(breaks)
+  bars <- bars_by_class(attr(breaks, "bars"), cuts)
+  bars$class <- factor(labels[bars$class], levels = labels)
+  ink <- map_inks$light
+  ggplot2::ggplot(bars) +
+    ggplot2::geom_rect(ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = 0, ymax = .data$count, fill = .data$class), colour = ink$faint, linewidth = 0.15) +
+    ggplot2::geom_vline(xintercept = cuts, colour = ink$ink, linewidth = 0.3, linetype = "22") +
+    ggplot2::scale_fill_manual(values = stats::setNames(map_colours(classes, palette, reverse), labels), na.value = no_data_colour(), drop = FALSE,
+                               labels = paste0(labels, "  (", attr(breaks, "counts"), ")"), guide = ggplot2::guide_legend(reverse = TRUE)) +
+    ggplot2::scale_x_continuous(breaks = cuts, labels = short_numbers(cuts), guide = ggplot2::guide_axis(check.overlap = TRUE)) +
+    ggplot2::scale_y_continuous(expand = ggplot2::expansion(c(0, 0.05)), labels = function(v) map_numbers(v)) +
+    ggplot2::labs(title = title, x = label, y = "values in each strip", fill = "Class (values)", caption = classes_in_words(breaks)) +
+    map_theme() +
+    ggplot2::theme(
+      panel.background = ggplot2::element_blank(), panel.grid.major.y = ggplot2::element_line(colour = "#dfe5e8", linewidth = 0.3),
+      axis.text = ggplot2::element_text(size = ggplot2::rel(0.8), colour = ink$soft, margin = ggplot2::margin(3, 3, 3, 3)),
+      axis.title.x = ggplot2::element_text(size = ggplot2::rel(0.9), colour = ink$ink, margin = ggplot2::margin(t = 4)),
+      axis.title.y = ggplot2::element_text(size = ggplot2::rel(0.9), colour = ink$ink, angle = 90, margin = ggplot2::margin(r = 4))
+    )
+}
+
+# The strips of the histogram, cut at the breaks that fall in them, each piece with its class (NA beyond the breaks).
+bars_by_class <- function(bars, cuts) {
+  edges <- sort(unique(c(bars$edges, cuts[cuts > bars$edges[1] & cuts < bars$edges[61]])))
+  if (length(edges) < 2) edges <- edges[1] + c(-0.5, 0.5)
+  middle <- (edges[-1] + edges[-length(edges)]) / 2
+  class <- if (length(cuts) == 2 && cuts[1] == cuts[2]) rep(1L, length(middle)) else core_class_of(middle, cuts)
+  strip <- if (length(bars$counts) == 1) rep(1L, length(middle)) else findInterval(middle, bars$edges, all.inside = TRUE)
+  data.frame(from = edges[-length(edges)], to = edges[-1], count = bars$counts[strip], class = class)
 }

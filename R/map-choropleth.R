@@ -1,97 +1,181 @@
 #' Choropleth maps
 #'
-#' Fills each shape by the class its value falls in, with a key that shows the class limits and how many shapes each
-#' holds. The result is a ggplot: add layers ([map_outlines()], [map_points()]), facets or a theme with `+`.
+#' Fills each shape by the class its value falls in, with a key that shows the class limits. The result is a ggplot: add layers
+#' ([map_outlines()], [map_points()]), a scale bar ([map_scale_bar()]), facets or a theme with `+`. A line says how many shapes were
+#' classified and how, and what has no data; notes follow where counts are mapped by areas of different size, or where one class holds
+#' nearly all.
 #'
 #' @param x A spatial frame.
-#' @param fill The column to map, or an expression on columns.
-#' @param classes,method,at See [class_breaks()].
-#' @param palette `"harbour"`, `"ember"`, `"moss"` or `"dusk"`, from light to dark.
+#' @param fill The column to map, or an expression on columns; several columns as `c(a, b)` give a panel each, on common breaks.
+#' @param classes,method,at See [class_breaks()], from 2 to 12 classes. `method = "continuous"` gives a key without classes.
+#' @param palette,reverse See [map_colours()].
+#' @param midpoint With a palette of two sides: the value its pale middle stands for. A break is put there.
+#' @param counts `TRUE` to show in the key how many shapes each class holds.
+#' @param panels A column: a panel for each of its values, on common breaks.
+#' @param unit Put after the numbers of the key.
 #' @param title,subtitle Texts above the map.
 #' @param key_title Text above the key, best with the unit; by default the column.
+#' @param source Where the data come from, for the line below the map.
 #' @param outline Colour of the borders between shapes; `NA` for none.
 #' @return A ggplot.
 #' @section Errors: `civicatlas_error_column` where the column is not there or holds no numbers (text that reads as numbers
-#'   is shown), `civicatlas_error_argument` where there is nothing to classify or the frame is empty.
+#'   is shown), `civicatlas_error_argument` where there is nothing to classify, the frame is empty or classes are not from 2 to 12;
+#'   `civicatlas_error_choice` for an unknown palette or method, with the nearest.
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' choropleth_map(wards, residents, key_title = "Residents")
+#' choropleth_map(wards, 1000 * over_65 / residents, palette = "tide", midpoint = 180)
 #' @export
-choropleth_map <- function(x, fill, classes = 5, method = "natural", at = NULL, palette = "harbour", title = NULL,
-                           subtitle = NULL, key_title = NULL, outline = "#ffffff") {
+choropleth_map <- function(x, fill, classes = 5, method = "natural", at = NULL, palette = "harbour", reverse = FALSE, midpoint = NULL,
+                           counts = FALSE, panels = NULL, unit = NULL, title = NULL, subtitle = NULL, key_title = NULL, source = NULL,
+                           outline = "#ffffff") {
   call <- rlang::current_env()
-  if (!is_spatial_frame(x)) fail("argument", "{.arg x} must be a spatial frame.", call = call)
-  if (!nrow(x)) fail("argument", "The frame has no rows to map.", call = call)
-  quosure <- rlang::enquo(fill)
-  values <- map_values(x, quosure, call)
-  breaks <- class_breaks(values, classes, method, at)
-  class <- core_class_of(as.double(values), breaks)
-  labels <- class_labels(breaks)
-  x$.class <- factor(labels[class], levels = labels)
-  missing <- sum(is.na(class))
-
-  ggplot2::ggplot() +
-    shapes_layer(x, ggplot2::aes(fill = .data$.class), list(colour = outline, linewidth = 0.15), show_key = TRUE) +
-    map_coordinates(x) +
-    class_scale(labels, attr(breaks, "counts"), palette, missing, call) +
-    ggplot2::labs(title = title, subtitle = subtitle, fill = key_title %||% rlang::as_label(quosure), caption = classes_in_words(breaks)) +
-    map_theme()
+  need_mappable(x, call)
+  one_of(method, c(class_methods, "continuous"), "method", call = call)
+  one_of(palette, names(palettes), "palette", call = call)
+  given <- rlang::enquo(fill)
+  x <- panels_of(x, given, rlang::enquo(panels), call)
+  values <- as.double(x$.value)
+  style <- list(colour = outline, linewidth = 0.15)
+  key_title <- key_title %||% attr(x, "label")
+  if (method == "continuous" && is.null(at)) {
+    if (!any(is.finite(values))) fail("argument", "There are no values to map: all {length(values)} are missing or infinite.", call = call)
+    map <- start_map(x, title, subtitle, source) + shapes_layer(x, ggplot2::aes(fill = .data$.value), style) +
+      continuous_scale(values, palette, reverse, midpoint, unit) + ggplot2::labs(fill = key_title)
+    tell_of_map(values, NULL, x, given)
+    return(map + panel_facets(x))
+  }
+  breaks <- map_breaks(values, classes, method, at, midpoint, missing(classes), call)
+  class <- core_class_of(values, breaks)
+  labels <- class_labels(breaks, unit)
+  x$.class <- factor(ifelse(is.na(class), no_data, labels[class]), levels = c(labels, if (anyNA(class)) no_data))
+  tell_of_map(values, breaks, x, given)
+  start_map(x, title, subtitle, source, classes_in_words(breaks)) +
+    shapes_layer(x, ggplot2::aes(fill = .data$.class), style, show_key = TRUE) +
+    class_scale(breaks, labels, sided_colours(breaks, palette, reverse, midpoint), sum(is.na(class)), counts) +
+    ggplot2::labs(fill = key_title) + panel_facets(x)
 }
+
+no_data <- "no data"
+
+# The frame with the values to map in `.value` and, for several columns or a column of panels, `.panel`.
+panels_of <- function(x, fill, panels, call) {
+  if (rlang::quo_is_missing(fill)) fail("argument", "{.arg fill} is missing: which column is to be mapped?", call = call)
+  columns <- if (rlang::quo_is_call(fill, "c")) as.list(rlang::quo_get_expr(fill))[-1]
+  if (length(columns) > 1) {
+    labels <- vapply(seq_along(columns), function(i) if (nzchar(rlang::names2(columns)[i])) names(columns)[i] else rlang::as_label(columns[[i]]), "")
+    values <- lapply(columns, function(column) map_values(x, rlang::new_quosure(column, rlang::quo_get_env(fill)), call))
+    rows <- rep(seq_len(nrow(x)), length(columns))
+    out <- x[rows, ]
+    out$.value <- unlist(values)
+    out$.panel <- factor(rep(labels, each = nrow(x)), levels = labels)
+    return(structure(out, label = NULL))
+  }
+  x$.value <- map_values(x, fill, call)
+  if (!rlang::quo_is_null(panels)) {
+    x$.panel <- x[[named_column(x, panels, "panels", call)]]
+    if (length(unique(x$.panel)) > 40) fail("argument", "{.arg panels} has {length(unique(x$.panel))} values; 40 panels are the most that can be read.", call = call)
+  }
+  structure(x, label = rlang::as_label(fill))
+}
+
+panel_facets <- function(x) if (!is.null(x[[".panel"]])) ggplot2::facet_wrap(ggplot2::vars(.data$.panel))
 
 map_values <- function(x, quosure, call) {
   data <- attribute_table(dplyr::ungroup(x))
-  if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg fill} is missing: which column is to be mapped?", call = call)
   if (rlang::quo_is_symbol(quosure)) need_column(data, rlang::as_name(quosure), "fill", call = call)
+  need_variables(quosure, data, "fill", call)
   values <- rlang::eval_tidy(quosure, data)
   if (rlang::is_string(values) && values %in% names(data)) values <- data[[values]]
   if (is.numeric(values) && length(values) == nrow(x)) return(values)
-  examples <- utils::head(unique(stats::na.omit(as.character(values))), 3)
+  texts <- unique(stats::na.omit(as.character(values)))
+  odd <- texts[is.na(suppressWarnings(as.double(texts)))]
   fail("column", c("{.arg fill} ({rlang::as_label(quosure)}) is {.cls {class(values)[1]}}, and a choropleth needs numbers.",
-                   x = "It holds {.val {examples}}.", i = "Turn the text into numbers first."), call = call)
+                   x = "It holds {.val {utils::head(c(odd, setdiff(texts, odd)), 3)}}.",
+                   i = "Text that holds numbers: {.fn mend_numbers}; categories: {.fn category_map}."), call = call)
 }
 
-# The scale with a colour a class; the key lists every class, with its count.
-class_scale <- function(labels, counts, palette, missing, call) {
+map_breaks <- function(values, classes, method, at, midpoint, unasked, call) {
+  if (is.null(at) && (!rlang::is_integerish(classes, 1, finite = TRUE) || classes < 2 || classes > 12)) {
+    fail("argument", "{.arg classes} must be a whole number from 2 to 12, not {.val {classes}}.", call = call)
+  }
+  breaks <- if (method == "head-tail" && unasked) class_breaks(values, method = method) else class_breaks(values, classes, method, at)
+  if (length(breaks) > 13) fail("argument", "There are {length(breaks) - 1} classes; a map has 12 at most.", call = call)
+  if (is.null(midpoint) || !is.null(at) || midpoint <= breaks[1] || midpoint >= breaks[length(breaks)]) return(breaks)
+  # The inner break that is nearest gives way to the midpoint.
+  cuts <- as.double(breaks)
+  inner <- seq_along(cuts)[-c(1, length(cuts))]
+  if (length(inner)) cuts[inner[which.min(abs(cuts[inner] - midpoint))]] <- midpoint else cuts <- c(cuts[1], midpoint, cuts[2])
+  new_breaks(values[is.finite(values)], sort(cuts), attr(breaks, "method"))
+}
+
+# A colour a class; with a midpoint the two sides have as many shades as the larger one needs, so that shades mean the same on both.
+sided_colours <- function(breaks, palette, reverse, midpoint) {
+  classes <- length(breaks) - 1
+  if (is.null(midpoint) || !palette %in% diverging) return(map_colours(classes, palette, reverse))
+  below <- sum(as.double(breaks)[-1] <= midpoint)
+  above <- sum(as.double(breaks)[-length(breaks)] >= midpoint)
+  each <- min(6, max(below, above))
+  across <- classes - below - above
+  shades <- map_colours(2 * each + across, palette, reverse)
+  shades[each - min(below, each) + seq_len(classes)]
+}
+
+# The scale with a colour a class; the key lists every class, on request with its count, and what has no data.
+class_scale <- function(breaks, labels, colours, missing, counts) {
+  if (missing) colours <- c(colours, no_data_colour())
+  limits <- c(labels, if (missing) no_data)
+  shown <- if (counts) paste0(limits, "  (", c(attr(breaks, "counts"), if (missing) missing), ")") else limits
   ggplot2::scale_fill_manual(
-    values = stats::setNames(map_colours(length(labels), palette, call), labels), drop = FALSE, na.value = "#c9c9c9",
-    limits = labels, labels = paste0(labels, "  (", counts, ")"),
-    guide = ggplot2::guide_legend(reverse = TRUE, override.aes = list(colour = "#5b6770", linewidth = 0.2))
+    values = stats::setNames(colours, limits), drop = FALSE, limits = limits, labels = stats::setNames(shown, limits),
+    breaks = c(rev(labels), if (missing) no_data), guide = ggplot2::guide_legend(override.aes = list(colour = "#5b6770", linewidth = 0.2))
+  )
+}
+
+continuous_scale <- function(values, palette, reverse, midpoint, unit) {
+  range <- range(values[is.finite(values)])
+  centred <- !is.null(midpoint) && palette %in% diverging
+  limits <- if (centred) midpoint + c(-1, 1) * max(abs(range - midpoint)) else range
+  labels <- function(at) ifelse(is.na(at), NA, paste0(short_numbers(ifelse(is.na(at), 0, at)), if (!is.null(unit)) paste0(" ", unit)))
+  ggplot2::scale_fill_gradientn(
+    colours = if (palette == "quay") palettes$quay else map_colours(11, palette, reverse), limits = limits, na.value = no_data_colour(), labels = labels,
+    guide = ggplot2::guide_colourbar(theme = ggplot2::theme(legend.key.height = grid::unit(110, "pt"), legend.key.width = grid::unit(14, "pt"),
+                                                            legend.ticks = ggplot2::element_line(colour = "#ffffff", linewidth = 0.3)))
   )
 }
 
 classes_in_words <- function(breaks) {
-  paste0("Classes: ", c(natural = "natural breaks", quantile = "quantiles", equal = "equal intervals", own = "own breaks")[[attr(breaks, "method")]],
-         ", variance fit ", formatC(attr(breaks, "fit"), digits = 2, format = "f"), ". In brackets: shapes in the class.")
+  words <- c(natural = "natural breaks", quantile = "quantiles", equal = "equal intervals", "standard deviation" = "standard deviations about the mean",
+             geometric = "geometric progression", pretty = "round breaks", "head-tail" = "head/tail breaks", "maximum gaps" = "widest gaps", own = "own breaks")
+  paste0("Classes: ", words[[attr(breaks, "method")]], ", variance fit ", formatC(attr(breaks, "fit"), digits = 2, format = "f"), ".")
 }
 
-# Anchors of the palettes, light to dark; colours between them are mixed in CIE Lab.
-palettes <- list(
-  harbour = c("#f3ecd8", "#b7d3c4", "#64a9ad", "#2b7391", "#1b3f66"),
-  ember = c("#fbefd3", "#f4c07a", "#e1814a", "#b3443f", "#611f3a"),
-  moss = c("#f4f1d6", "#c7d59a", "#86b06b", "#43804f", "#174a3c"),
-  dusk = c("#f3eaf0", "#cbbcdc", "#9489c0", "#5f569b", "#322763")
-)
-
-map_colours <- function(n, palette, call = rlang::caller_env()) {
-  anchors <- palettes[[one_of(palette, names(palettes), "palette", call = call)]]
-  if (n == 1) return(anchors[3])
-  grDevices::colorRampPalette(anchors, space = "Lab")(n)
+# The account, and what a reader should know of the numbers before trusting the picture.
+tell_of_map <- function(values, breaks, x, fill) {
+  known <- sum(is.finite(values))
+  lacking <- length(values) - known
+  how <- if (is.null(breaks)) "on a continuous key" else {
+    paste0("in ", counted(length(breaks) - 1, "class", "classes"), ", ", sub("^Classes: (.*)\\.$", "\\1", classes_in_words(breaks)))
+  }
+  say("{.fn choropleth_map}: {counted(known, 'shape')} {how}{if (lacking) paste0('; ', format_count(lacking), ' without data (grey)')}.")
+  counts <- attr(breaks, "counts")
+  if (length(counts) > 1 && max(counts) >= 0.85 * sum(counts)) {
+    say(c("!" = "{max(counts)} of {sum(counts)} shapes fall in one class: see {.fn draw_classes}, or try {.code method = \"quantile\"}."))
+  }
+  if (looks_like_counts(values, x, fill)) say(c("!" = "The values look like counts, and the areas differ {areas_differ(x)}-fold: map a rate? {.fn rate_of}"))
 }
 
-map_theme <- function() {
-  ink <- "#26323c"
-  ggplot2::theme_void(base_size = 11) +
-    ggplot2::theme(
-      plot.margin = ggplot2::margin(10, 12, 8, 12),
-      plot.background = ggplot2::element_rect(fill = "#ffffff", colour = NA),
-      panel.background = ggplot2::element_rect(fill = "#e9f0f3", colour = NA),
-      plot.title = ggplot2::element_text(face = "bold", size = 15, colour = ink, margin = ggplot2::margin(b = 4)),
-      plot.subtitle = ggplot2::element_text(size = 11, colour = "#4a5760", margin = ggplot2::margin(b = 8)),
-      plot.caption = ggplot2::element_text(size = 8, colour = "#6b7780", hjust = 0, margin = ggplot2::margin(t = 6)),
-      plot.title.position = "plot", plot.caption.position = "plot",
-      legend.title = ggplot2::element_text(face = "bold", size = 10.5, colour = ink, margin = ggplot2::margin(b = 6)),
-      legend.text = ggplot2::element_text(size = 10, colour = ink),
-      legend.key.size = grid::unit(16, "pt"), legend.margin = ggplot2::margin(l = 12),
-      strip.text = ggplot2::element_text(size = 11, colour = ink, margin = ggplot2::margin(4, 4, 4, 4))
-    )
+# Whole numbers, none below 0, of a column as it stands, on areas of different size.
+looks_like_counts <- function(values, x, fill) {
+  known <- values[is.finite(values)]
+  rlang::quo_is_symbol(fill) && all(known >= 0 & known == round(known)) && max(known) > 20 && areas_differ(x) >= 2
+}
+
+# How many times as large as the small areas (the tenth percentile) the large ones (the ninetieth) are.
+areas_differ <- function(x) {
+  areas <- planar_areas(as_shapes(x))
+  areas <- areas[!is.na(areas) & areas > 0]
+  if (length(areas) < 3) return(1)
+  q <- stats::quantile(areas, c(0.1, 0.9), names = FALSE)
+  signif(q[2] / q[1], 2)
 }

@@ -1,70 +1,84 @@
 # The geometry of maps: one ggplot2 geom that draws shapes of any kind, and the coordinate system that carries a map's
 # CRS, so that layers added later can be put on it.
 
-# `shapes` travels as a parameter; each row of the data names its shape by `row` and trains the scales by its box.
+# `shapes` travels as a parameter; each row of the data names its shape by `row` and trains the scales by its box. Rows that carry
+# `tooltip` and `data_id` can be hovered on an interactive map.
 GeomShapes <- ggplot2::ggproto(
   "GeomShapes", ggplot2::Geom,
   required_aes = c("row", "xmin", "xmax", "ymin", "ymax"),
+  optional_aes = c("tooltip", "data_id"),
   default_aes = ggplot2::aes(fill = "grey80", colour = NA, linewidth = 0.3, linetype = 1, alpha = NA, size = 1.8, shape = 21, stroke = 0.4),
   extra_params = c("na.rm", "shapes"),
   draw_panel = function(data, panel_params, coord, shapes) {
-    coordinates <- coordinates_of(shapes[data$row])
-    if (!nrow(coordinates)) return(grid::nullGrob())
-    placed <- coord$transform(data.frame(x = coordinates$x, y = coordinates$y), panel_params)
-    coordinates$x <- placed$x
-    coordinates$y <- placed$y
-    dimension <- shape_dimension(shapes[data$row])[coordinates$shape]
-    do.call(grid::gList, c(
-      path_grobs(coordinates[dimension == 2, ], data),
-      line_grobs(coordinates[dimension == 1, ], data),
-      point_grobs(coordinates[dimension == 0, ], data)
-    ))
+    window <- c(panel_params$x.range, panel_params$y.range)[c(1, 3, 2, 4)]
+    grid::gTree(shapes = shapes[data$row], style = data, window = window, cl = "drawn_shapes")
   },
   draw_key = ggplot2::draw_key_polygon
 )
 
-# 0 for points, 1 for lines, 2 for polygons and collections.
-shape_dimension <- function(shapes) {
-  c(point = 0, multipoint = 0, line = 1, multiline = 1, polygon = 2, multipolygon = 2, collection = 2)[geometry_type_of(shapes)]
+# Shapes are thinned when they are drawn, as only then the size and resolution of the panel are known: to half a dot of the device.
+#' @importFrom grid makeContent
+#' @export
+makeContent.drawn_shapes <- function(x) {
+  window <- x$window
+  dots <- 2 * dots_per_inch()
+  cell_width <- (window[3] - window[1]) / max(1, grid::convertWidth(grid::unit(1, "npc"), "inches", valueOnly = TRUE) * dots)
+  cell_height <- (window[4] - window[2]) / max(1, grid::convertHeight(grid::unit(1, "npc"), "inches", valueOnly = TRUE) * dots)
+  drawn <- core_thinned(handles_of(x$shapes), store_of(x$shapes), window, cell_width, cell_height)
+  drawn$x <- (drawn$x - window[1]) / (window[3] - window[1])
+  drawn$y <- (drawn$y - window[2]) / (window[4] - window[2])
+  drawn <- vctrs::new_data_frame(drawn)
+  grobs <- list(path_grob(drawn[drawn$dimension == 2L, ], x$style), line_grob(drawn[drawn$dimension == 1L, ], x$style),
+                point_grob(drawn[drawn$dimension == 0L, ], x$style))
+  grid::setChildren(x, do.call(grid::gList, grobs))
 }
 
-# Ring numbers that run through all shapes.
-ring_ids <- function(coordinates) {
-  vctrs::vec_group_id(coordinates[c("shape", "part", "ring")])
+# Of the device that is drawn on; a file of lines and fills is taken as a good print.
+dots_per_inch <- function() {
+  if (grepl("pdf|svg|postscript|xfig|pictex", names(grDevices::dev.cur()), ignore.case = TRUE)) return(600)
+  dots <- grDevices::dev.size("px")[1] / grDevices::dev.size("in")[1]
+  if (is.finite(dots) && dots > 0) dots else 300
 }
 
-path_grobs <- function(coordinates, data) {
-  if (!nrow(coordinates)) return(list())
-  style <- data[unique(coordinates$shape), ]
-  list(grid::pathGrob(
-    coordinates$x, coordinates$y, id = ring_ids(coordinates), pathId = coordinates$shape, rule = "evenodd", default.units = "native",
+# The grob of grid, or ggiraph's of the same name where its elements are to be hovered.
+grob_of <- function(kind, style, ...) {
+  if (is.null(style$tooltip)) return(getExportedValue("grid", paste0(kind, "Grob"))(...))
+  getExportedValue("ggiraph", paste0("interactive_", kind, "_grob"))(..., tooltip = style$tooltip, data_id = style$data_id)
+}
+
+path_grob <- function(drawn, style) {
+  if (!nrow(drawn)) return(grid::nullGrob())
+  style <- style[unique(drawn$row), ]
+  grob_of(
+    "path", style, x = drawn$x, y = drawn$y, id = drawn$ring, pathId = drawn$row, rule = "evenodd", default.units = "npc",
     gp = grid::gpar(fill = scales::alpha(style$fill, style$alpha), col = style$colour, lwd = style$linewidth * ggplot2::.pt,
                     lty = style$linetype, linejoin = "round")
-  ))
+  )
 }
 
-line_grobs <- function(coordinates, data) {
-  if (!nrow(coordinates)) return(list())
-  ids <- ring_ids(coordinates)
-  style <- data[coordinates$shape[!duplicated(ids)], ]
-  list(grid::polylineGrob(
-    coordinates$x, coordinates$y, id = ids, default.units = "native",
-    gp = grid::gpar(col = scales::alpha(style$colour, style$alpha), lwd = style$linewidth * ggplot2::.pt, lty = style$linetype)
-  ))
+line_grob <- function(drawn, style) {
+  if (!nrow(drawn)) return(grid::nullGrob())
+  style <- style[drawn$row[!duplicated(drawn$ring)], ]
+  colour <- ifelse(is.na(style$colour), style$fill, style$colour)
+  grob_of(
+    "polyline", style, x = drawn$x, y = drawn$y, id = drawn$ring, default.units = "npc",
+    gp = grid::gpar(col = scales::alpha(colour, style$alpha), lwd = style$linewidth * ggplot2::.pt, lty = style$linetype, lineend = "round",
+                    linejoin = "round")
+  )
 }
 
-point_grobs <- function(coordinates, data) {
-  if (!nrow(coordinates)) return(list())
-  style <- data[coordinates$shape, ]
-  list(grid::pointsGrob(
-    coordinates$x, coordinates$y, pch = style$shape, default.units = "native",
+point_grob <- function(drawn, style) {
+  if (!nrow(drawn)) return(grid::nullGrob())
+  style <- style[drawn$row, ]
+  grob_of(
+    "points", style, x = drawn$x, y = drawn$y, pch = style$shape, default.units = "npc",
     gp = grid::gpar(col = style$colour, fill = scales::alpha(style$fill, style$alpha), fontsize = style$size * ggplot2::.pt + style$stroke,
                     lwd = style$stroke * ggplot2::.pt)
-  ))
+  )
 }
 
 # A ggplot2 layer of a frame's shapes; `mapping` holds further aesthetics of its columns, `style` constant ones.
-shapes_layer <- function(x, mapping = NULL, style = list(), key = ggplot2::draw_key_polygon, show_key = NA) {
+shapes_layer <- function(x, mapping = NULL, style = list(), key = ggplot2::draw_key_polygon, show_key = NA, geom = GeomShapes) {
   shapes <- as_shapes(x)
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))
   data <- attribute_table(dplyr::ungroup(x))
@@ -73,17 +87,16 @@ shapes_layer <- function(x, mapping = NULL, style = list(), key = ggplot2::draw_
   data <- data[!is.na(data$.xmin), ]
   position <- ggplot2::aes(row = .data$.row, xmin = .data$.xmin, xmax = .data$.xmax, ymin = .data$.ymin, ymax = .data$.ymax)
   ggplot2::layer(
-    geom = GeomShapes, stat = "identity", position = "identity", data = data, mapping = utils::modifyList(position, mapping %||% list()),
+    geom = geom, stat = "identity", position = "identity", data = data, mapping = utils::modifyList(position, mapping %||% list()),
     inherit.aes = FALSE, show.legend = show_key, key_glyph = key, params = c(list(shapes = shapes), style)
   )
 }
 
-# Equal scales (on longitude and latitude, at the middle latitude), the frame's extent, and the map's CRS.
-map_coordinates <- function(x) {
-  extent <- extent_of(x)
+# Equal scales (on longitude and latitude, at the middle latitude), the frame's extent or a box, and the map's CRS.
+map_coordinates <- function(x, extent = extent_of(x)) {
   crs <- crs_of(x)
   geographic <- identical(crs$kind, "geographic")
-  ratio <- if (geographic) 1 / cos(mean(extent[c("ymin", "ymax")]) * crs$unit_size * pi / 180) else 1
+  ratio <- if (geographic) 1 / max(0.05, cos(mean(extent[c("ymin", "ymax")]) * crs$unit_size * pi / 180)) else 1
   margin <- 0.03 * max(extent["xmax"] - extent["xmin"], (extent["ymax"] - extent["ymin"]) * ratio, 1e-9)
   coord <- ggplot2::coord_fixed(
     ratio = ratio, expand = FALSE, xlim = extent[c("xmin", "xmax")] + c(-1, 1) * margin,
@@ -91,4 +104,29 @@ map_coordinates <- function(x) {
   )
   coord$crs <- crs
   coord
+}
+
+#' Narrow or widen the view of a map
+#'
+#' @param to A spatial frame, or an extent of named `xmin, ymin, xmax, ymax` in the units of the map's CRS.
+#' @return A change of the map, to add to it with `+`.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' choropleth_map(wards, residents) + map_view(wards[1:3, ])
+#' @export
+map_view <- function(to) {
+  call <- rlang::current_env()
+  if (!is_spatial_frame(to) && !(is.numeric(to) && all(c("xmin", "ymin", "xmax", "ymax") %in% names(to)))) {
+    fail("argument", "{.arg to} must be a spatial frame or an extent of named xmin, ymin, xmax and ymax.", call = call)
+  }
+  structure(list(to = to), class = "map_view")
+}
+
+#' @export
+ggplot_add.map_view <- function(object, plot, ...) {
+  crs <- plot$coordinates$crs
+  extent <- if (is_spatial_frame(object$to)) extent_of(on_map_crs(object$to, crs, "map_view")) else object$to
+  carrier <- point_shapes(extent[c("xmin", "xmax")], extent[c("ymin", "ymax")], crs)
+  plot$coordinates <- map_coordinates(carrier, extent)
+  plot
 }

@@ -1,47 +1,63 @@
 #' Save a map to a file
 #'
-#' Writes PNG, PDF or SVG, chosen by the ending of `file`, beside the target first and then renamed.
+#' Writes PNG, JPEG, TIFF, PDF or SVG, chosen by the ending of `file`, beside the target first and then renamed.
 #'
-#' @param map A ggplot.
-#' @param file Path of the file.
-#' @param width,height Size in centimetres.
-#' @param dpi Dots per inch of a PNG: 300 for print, 96 for a screen.
+#' @param map A ggplot, or a sheet from [side_by_side()].
+#' @param file Path of the file, ending in `.png`, `.jpg`, `.tif`, `.pdf` or `.svg`.
+#' @param width,height Size in `unit`.
+#' @param unit `"cm"`, `"in"` or `"px"`.
+#' @param dpi Dots per inch of an image: 300 for print, 96 for a screen.
 #' @param replace `FALSE` to stop where the file is there already.
 #' @return The path, invisibly.
-#' @section Errors: `civicatlas_error_file` where the file cannot be written, `civicatlas_error_argument` for another ending.
+#' @section Errors: `civicatlas_error_file` where the file cannot be written, `civicatlas_error_argument` for another ending or a size that is
+#'   no number above 0.
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' save_map(choropleth_map(wards, residents), tempfile(fileext = ".png"))
+#' save_map(choropleth_map(wards, residents), tempfile(fileext = ".png"), 1280, 800, "px", dpi = 96)
 #' @export
-save_map <- function(map, file, width = 24, height = 16, dpi = 300, replace = TRUE) {
+save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = 300, replace = TRUE) {
   call <- rlang::current_env()
-  if (!ggplot2::is_ggplot(map)) fail("argument", "{.arg map} is no ggplot.", call = call)
+  if (!ggplot2::is_ggplot(map) && !inherits(map, "map_sheet")) fail("argument", "{.arg map} is no map: a ggplot or a sheet of them is needed.", call = call)
+  one_of(unit, c("cm", "in", "px"), "unit", call = call)
+  for (size in list(width, height, dpi)) if (!is_positive(size)) fail("argument", "{.arg width}, {.arg height} and {.arg dpi} must be numbers above 0.", call = call)
   file <- path.expand(file)
-  format <- one_of(tolower(tools::file_ext(file)), c("png", "pdf", "svg"), "ending of file", call = call)
+  format <- one_of(tolower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
   if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
   if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)
-  beside <- paste0(file, ".part")
+  inches <- c(width, height) / c(cm = 2.54, `in` = 1, px = dpi)[[unit]]
+  if (max(inches) * dpi > 50000) fail("argument", "{round(max(inches) * dpi)} pixels are too many: 50,000 a side are the most.", call = call)
+  beside <- file.path(dirname(file), paste0(".", basename(file), ".part.", format))
   on.exit(unlink(beside))
-  tryCatch(draw_to(map, beside, format, width / 2.54, height / 2.54, dpi), error = function(e) {
+  tryCatch(draw_to(map, beside, format, inches[1], inches[2], dpi), error = function(e) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     fail("file", c("Cannot draw {.file {file}}.", x = "{conditionMessage(e)}"), call = call)
   })
-  if (!file.rename(beside, file)) fail("file", "Cannot write {.file {file}}.", call = call)
-  pixels <- if (format == "png") paste0(", ", round(width / 2.54 * dpi), " \u00d7 ", round(height / 2.54 * dpi), " pixels")
-  say("Wrote {.file {file}}: {format(width)} \u00d7 {format(height)} cm{pixels}.")
+  if (!suppressWarnings(file.rename(beside, file))) fail("file", "Cannot write {.file {file}}.", call = call)
+  pixels <- if (!format %in% c("pdf", "svg")) paste0(", ", round(inches[1] * dpi), " \u00d7 ", round(inches[2] * dpi), " pixels")
+  say("Wrote {.file {file}}: {format(signif(inches[1] * 2.54, 3))} \u00d7 {format(signif(inches[2] * 2.54, 3))} cm{pixels}.")
   invisible(file)
 }
 
+# Opens a device for each ending; the better devices of ragg and svglite where they are installed.
+map_devices <- list(
+  png = function(...) image_device("png", ...), jpg = function(...) image_device("jpeg", ...), jpeg = function(...) image_device("jpeg", ...),
+  tif = function(...) image_device("tiff", ...), tiff = function(...) image_device("tiff", ...),
+  pdf = function(file, width, height, dpi) grDevices::cairo_pdf(file, width, height),
+  svg = function(file, width, height, dpi) if (rlang::is_installed("svglite")) svglite::svglite(file, width, height) else grDevices::svg(file, width, height)
+)
+
+image_device <- function(kind, file, width, height, dpi) {
+  if (rlang::is_installed("ragg")) {
+    device <- list(png = ragg::agg_png, jpeg = ragg::agg_jpeg, tiff = ragg::agg_tiff)[[kind]]
+    return(device(file, width, height, units = "in", res = dpi))
+  }
+  device <- list(png = grDevices::png, jpeg = grDevices::jpeg, tiff = grDevices::tiff)[[kind]]
+  device(file, width, height, units = "in", res = dpi, type = "cairo")
+}
+
 draw_to <- function(map, file, format, width, height, dpi) {
-  switch(format,
-    png = if (rlang::is_installed("ragg")) {
-      ragg::agg_png(file, width, height, units = "in", res = dpi)
-    } else {
-      grDevices::png(file, width, height, units = "in", res = dpi, type = "cairo")
-    },
-    pdf = grDevices::cairo_pdf(file, width, height),
-    svg = if (rlang::is_installed("svglite")) svglite::svglite(file, width, height) else grDevices::svg(file, width, height)
-  )
+  map_devices[[format]](file, width, height, dpi)
   on.exit(grDevices::dev.off())
   print(map)
 }

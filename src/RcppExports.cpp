@@ -1125,6 +1125,21 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_thinned
+List core_thinned(IntegerVector handles, List store, NumericVector window, double cell_width, double cell_height);
+RcppExport SEXP _civicatlas_core_thinned(SEXP handlesSEXP, SEXP storeSEXP, SEXP windowSEXP, SEXP cell_widthSEXP, SEXP cell_heightSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type window(windowSEXP);
+    Rcpp::traits::input_parameter< double >::type cell_width(cell_widthSEXP);
+    Rcpp::traits::input_parameter< double >::type cell_height(cell_heightSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_thinned(handles, store, window, cell_width, cell_height));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_grouped_sums
 List core_grouped_sums(NumericVector values, IntegerVector rows, IntegerVector groups, int n, bool skip_missing);
 RcppExport SEXP _civicatlas_core_grouped_sums(SEXP valuesSEXP, SEXP rowsSEXP, SEXP groupsSEXP, SEXP nSEXP, SEXP skip_missingSEXP) {
@@ -1230,6 +1245,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_vertex_counts", (DL_FUNC) &_civicatlas_core_vertex_counts, 2},
     {"_civicatlas_core_boxes", (DL_FUNC) &_civicatlas_core_boxes, 2},
     {"_civicatlas_core_derive", (DL_FUNC) &_civicatlas_core_derive, 3},
+    {"_civicatlas_core_thinned", (DL_FUNC) &_civicatlas_core_thinned, 5},
     {"_civicatlas_core_grouped_sums", (DL_FUNC) &_civicatlas_core_grouped_sums, 5},
     {NULL, NULL, 0}
 };

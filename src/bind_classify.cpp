@@ -1,3 +1,5 @@
+#include <map>
+
 #include "bind.h"
 #include "kernel/classify/intervals.h"
 #include "kernel/error.h"
@@ -17,9 +19,13 @@ std::span<const double> span_of(const NumericVector& values) {
 NumericVector core_class_breaks(NumericVector values, int classes, std::string method) {
   const auto sorted = finite_sorted(span_of(values));
   if (sorted.empty()) throw ArgumentError("there are no values to classify");
-  auto breaks = method == "equal"      ? equal_breaks(sorted, classes)
-                : method == "quantile" ? quantile_breaks(sorted, classes)
-                                       : natural_breaks(sorted, classes);
+  using Method = std::vector<double> (*)(std::span<const double>, int);
+  static const std::map<std::string, Method> methods{
+      {"natural", natural_breaks},     {"quantile", quantile_breaks},
+      {"equal", equal_breaks},         {"standard deviation", deviation_breaks},
+      {"geometric", geometric_breaks}, {"pretty", round_breaks},
+      {"head-tail", head_tail_breaks}, {"maximum gaps", gap_breaks}};
+  auto breaks = methods.at(method)(sorted, classes);
   return r_vector(breaks);
 }
 

@@ -2,6 +2,7 @@
 #include "kernel/error.h"
 #include "kernel/measure/hull.h"
 #include "kernel/shapes/antimeridian.h"
+#include "kernel/shapes/thin.h"
 #include "kernel/shapes/wkb.h"
 #include "kernel/shapes/wkt.h"
 
@@ -239,4 +240,14 @@ List core_derive(IntegerVector handles, List store, std::string what) {
                     : what == "hull of all" ? hull_of_all(rows)
                                             : outer_rings_of(rows);
   return r_derived(derived);
+}
+
+// Shapes as drawn in a window (xmin, ymin, xmax, ymax) on cells of a device; rows and rings from 1.
+// [[Rcpp::export]]
+List core_thinned(IntegerVector handles, List store, NumericVector window, double cell_width, double cell_height) {
+  DrawnShapes drawn =
+      thinned(shape_rows(handles, store), {window[0], window[1], window[2], window[3]}, cell_width, cell_height);
+  for (int& row : drawn.row) ++row;
+  return List::create(_["x"] = r_vector(drawn.x), _["y"] = r_vector(drawn.y), _["row"] = r_vector(drawn.row),
+                      _["ring"] = r_vector(drawn.ring), _["dimension"] = r_vector(drawn.dimension));
 }

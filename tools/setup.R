@@ -4,11 +4,11 @@
 
 extras <- list(
   demo = "ragg",
-  test = c("httpuv", "httr2", "nanoparquet", "ragg", "readxl", "RPostgres", "svglite", "testthat", "withr"),
+  test = c("chromote", "ggiraph", "httpuv", "httr2", "nanoparquet", "ragg", "readxl", "RPostgres", "svglite", "testthat", "withr"),
   bench = c("bench", "data.table", "ragg"),
   lint = "lintr",
   docs = "roxygen2",
-  check = c("bench", "httpuv", "httr2", "knitr", "nanoparquet", "ragg", "readxl", "rmarkdown", "RPostgres", "svglite", "testthat", "withr")
+  check = c("bench", "chromote", "ggiraph", "httpuv", "httr2", "knitr", "nanoparquet", "ragg", "readxl", "rmarkdown", "RPostgres", "svglite", "testthat", "withr")
 )
 
 # "a (>= 1.2), b" as a named vector of least versions ("0.0" where none is asked for).

@@ -7,7 +7,7 @@ goal=${1:?usage: tools/setup.sh demo|test|bench|lint|docs|check}
 
 system=(r-base-core r-base-dev g++ make zlib1g-dev fonts-dejavu-core)
 case $goal in
-  test) system+=(cmake catch2 libsimdjson-dev libpq-dev postgresql) ;;
+  test) system+=(chromium cmake catch2 libcairo2-dev libfontconfig1-dev libfreetype6-dev libsimdjson-dev libpq-dev postgresql) ;;
   bench) system+=(time) ;;
   lint) system+=(clang-format-14) ;;
   check) system+=(pandoc) ;;

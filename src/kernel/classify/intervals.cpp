@@ -41,6 +41,91 @@ std::vector<double> quantile_breaks(std::span<const double> sorted, int classes)
 
 namespace {
 
+// The least value, the breaks that lie between the values, the greatest value.
+std::vector<double> within_range(std::span<const double> sorted, const std::vector<double>& inner) {
+  std::vector<double> breaks{sorted.front()};
+  for (const double b : inner)
+    if (b > breaks.back() && b < sorted.back()) breaks.push_back(b);
+  breaks.push_back(sorted.back());
+  return breaks;
+}
+
+double mean_of(std::span<const double> values) {
+  long double sum = 0;
+  for (const double v : values) sum += v;
+  return static_cast<double>(sum / static_cast<long double>(values.size()));
+}
+
+}  // namespace
+
+std::vector<double> deviation_breaks(std::span<const double> sorted, int classes) {
+  const double mean = mean_of(sorted);
+  long double squares = 0;
+  for (const double v : sorted) squares += (v - mean) * (v - mean);
+  const double deviation =
+      std::sqrt(static_cast<double>(squares) / std::max<double>(1, static_cast<double>(sorted.size()) - 1));
+  std::vector<double> inner;
+  for (int i = 1; i < classes; ++i) inner.push_back(mean + (i - classes / 2.0) * deviation);
+  return within_range(sorted, inner);
+}
+
+std::vector<double> geometric_breaks(std::span<const double> sorted, int classes) {
+  if (!(sorted.front() > 0))
+    throw ArgumentError("geometric classes need values above 0; the least is " + std::to_string(sorted.front()));
+  const double growth = std::log(sorted.back() / sorted.front()) / classes;
+  std::vector<double> inner;
+  for (int i = 1; i < classes; ++i) inner.push_back(sorted.front() * std::exp(i * growth));
+  return within_range(sorted, inner);
+}
+
+std::vector<double> round_breaks(std::span<const double> sorted, int classes) {
+  const double width = (sorted.back() - sorted.front()) / classes;
+  if (!(width > 0)) return {sorted.front(), sorted.back()};
+  const double power = std::pow(10, std::floor(std::log10(width)));
+  double step = 10 * power, nearest = HUGE_VAL;
+  for (const double times : {1.0, 2.0, 5.0, 10.0}) {
+    const double off = std::fabs(std::log(times * power / width));
+    if (off < nearest) {
+      nearest = off;
+      step = times * power;
+    }
+  }
+  std::vector<double> breaks;
+  // Multiples are divided out where the step is below 1, so that they are the doubles nearest to round numbers.
+  const double first = std::floor(sorted.front() / step), last = std::ceil(sorted.back() / step);
+  for (double i = first; i <= last; ++i) breaks.push_back(step < 1 ? i / std::round(1 / step) : i * step);
+  return breaks;
+}
+
+std::vector<double> head_tail_breaks(std::span<const double> sorted, int most_classes) {
+  std::vector<double> inner;
+  for (std::span<const double> rest = sorted; static_cast<int>(inner.size()) + 1 < most_classes;) {
+    const double mean = mean_of(rest);
+    const auto head =
+        rest.subspan(static_cast<std::size_t>(std::upper_bound(rest.begin(), rest.end(), mean) - rest.begin()));
+    if (head.empty() || static_cast<double>(head.size()) > 0.4 * static_cast<double>(rest.size())) break;
+    inner.push_back(mean);
+    rest = head;
+  }
+  return within_range(sorted, inner);
+}
+
+std::vector<double> gap_breaks(std::span<const double> sorted, int classes) {
+  std::vector<std::size_t> after;
+  for (std::size_t i = 0; i + 1 < sorted.size(); ++i)
+    if (sorted[i] < sorted[i + 1]) after.push_back(i);
+  const std::size_t wanted = std::min(after.size(), static_cast<std::size_t>(classes - 1));
+  auto gap = [&](std::size_t i) { return sorted[i + 1] - sorted[i]; };
+  std::stable_sort(after.begin(), after.end(), [&](std::size_t a, std::size_t b) { return gap(a) > gap(b); });
+  after.resize(wanted);
+  std::vector<double> inner;
+  for (const std::size_t i : after) inner.push_back(sorted[i] + gap(i) / 2);
+  std::sort(inner.begin(), inner.end());
+  return within_range(sorted, inner);
+}
+
+namespace {
+
 // Sums of squares of runs of distinct values, from running sums taken about the median to keep digits.
 class RunCosts {
  public:

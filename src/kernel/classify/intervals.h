@@ -16,6 +16,23 @@ std::vector<double> quantile_breaks(std::span<const double> sorted, int classes)
 // is solved by halving (O(n log n) a layer) rather than by trying every pair.
 std::vector<double> natural_breaks(std::span<const double> sorted, int classes);
 
+// Inner breaks whole standard deviations apart, about the mean: at it for an even number of classes, half a deviation
+// beside it for an odd one. Those beyond the values are left out.
+std::vector<double> deviation_breaks(std::span<const double> sorted, int classes);
+
+// Each class as many times as wide as the one before: breaks in geometric progression. All values must be above 0.
+std::vector<double> geometric_breaks(std::span<const double> sorted, int classes);
+
+// Whole multiples of 1, 2 or 5 times a power of ten that hold all values, in about as many classes.
+std::vector<double> round_breaks(std::span<const double> sorted, int classes);
+
+// At the mean, then at the mean of what lies above it, and so on while that is a minority of at most 40 %
+// (Jiang 2013, "Head/tail breaks"), in at most so many classes.
+std::vector<double> head_tail_breaks(std::span<const double> sorted, int most_classes);
+
+// In the middle of the widest gaps between neighbouring values.
+std::vector<double> gap_breaks(std::span<const double> sorted, int classes);
+
 std::vector<double> finite_sorted(std::span<const double> values);
 
 // Sum of squares within the classes, and the goodness of variance fit that follows.

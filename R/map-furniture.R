@@ -1,0 +1,194 @@
+#' Scale bar, north arrow and graticule
+#'
+#' Added to a map with `+`. The scale bar has the true length on the ground at the middle of the map, rounded to 1, 2 or 5 times a power of
+#' ten; the arrow points to true north where it stands, which grid north is not on most projections; the graticule draws
+#' meridians and parallels on the map's CRS, with their degrees at the left and lower edge.
+#'
+#' @param position `"bottom left"`, `"bottom right"`, `"top left"` or `"top right"`.
+#' @param unit Of the bar: `"m"`, `"km"`, `"mi"` or `"ft"`; by default m or km, as the length asks for.
+#' @param step Degrees between the lines of the graticule; by default a round number that gives about five.
+#' @param colour Colour of the lines.
+#' @return A layer to add to a map with `+`.
+#' @section Errors: `civicatlas_error_crs` where the map has no CRS; `civicatlas_error_choice` for an unknown position or unit.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' plain_map(wards) + map_graticule() + map_scale_bar() + map_north_arrow()
+#' @name map_furniture
+NULL
+
+corners <- c("bottom left", "bottom right", "top left", "top right")
+
+#' @rdname map_furniture
+#' @export
+map_scale_bar <- function(position = "bottom left", unit = NULL) {
+  call <- rlang::current_env()
+  one_of(position, corners, "position", call = call)
+  if (!is.null(unit)) one_of(unit, c("m", "km", "mi", "ft"), "unit", call = call)
+  structure(list(position = position, unit = unit), class = "map_scale_bar")
+}
+
+#' @rdname map_furniture
+#' @export
+map_north_arrow <- function(position = "top right") {
+  one_of(position, corners, "position", call = rlang::current_env())
+  structure(list(position = position), class = "map_north_arrow")
+}
+
+#' @rdname map_furniture
+#' @export
+map_graticule <- function(step = NULL, colour = "#8fa3ad") {
+  if (!is.null(step) && !is_positive(step)) fail("argument", "{.arg step} must be one number of degrees above 0.", call = rlang::current_env())
+  structure(list(step = step, colour = colour), class = "map_graticule")
+}
+
+# The window of a map in its coordinates, and its CRS, which furniture needs.
+map_frame <- function(plot, what) {
+  crs <- plot$coordinates$crs
+  if (is.null(crs)) fail("crs", c("{.fn {what}} needs a map on a CRS; this one has none.", i = "Label the layer first with {.fn declare_crs}."), call = NULL)
+  list(x = unname(plot$coordinates$limits$x), y = unname(plot$coordinates$limits$y), crs = crs)
+}
+
+# A place in the window, as shares of its width and height.
+place_in <- function(frame, right, up) c(frame$x[1] + right * diff(frame$x), frame$y[1] + up * diff(frame$y))
+
+# Metres on the ground for a unit of the map's x, along the ellipsoid in the middle of the map.
+metres_across <- function(frame) {
+  middle <- place_in(frame, 0.5, 0.5)
+  reach <- 0.05 * diff(frame$x)
+  ends <- point_shapes(middle[1] + c(-reach, reach), rep(middle[2], 2), frame$crs)
+  ends <- quietly(in_degrees(ends))
+  distance_between(ends[1], ends[2]) / (2 * reach)
+}
+
+#' @export
+ggplot_add.map_scale_bar <- function(object, plot, ...) {
+  frame <- map_frame(plot, "map_scale_bar")
+  metres <- metres_across(frame)
+  if (!is.finite(metres)) fail("crs", "The middle of the map lies outside the domain of its CRS: no scale there.", call = NULL)
+  wanted <- 0.22 * diff(frame$x) * metres
+  unit <- object$unit %||% if (wanted >= 1000) "km" else "m"
+  length <- max(key_values(wanted / length_units[[unit]]))
+  across <- length * length_units[[unit]] / metres / diff(frame$x)
+  left <- if (grepl("left", object$position)) 0.03 else 0.97 - across
+  up <- if (grepl("bottom", object$position)) 0.035 else 0.935
+  drawn_on_panel(plot, scale_bar_grob(left, up, across, paste(map_numbers(length, if (length < 1) 1 else 0), unit), map_numbers(length / 2, if (length %% 2 > 0) 1 else 0)))
+}
+
+scale_bar_grob <- function(left, up, across, label, half) {
+  npc <- function(v) grid::unit(v, "npc")
+  thick <- grid::unit(1.6, "mm")
+  ink <- map_inks$light$ink
+  text <- grid::gpar(col = ink, fontsize = 8.5)
+  grid::grobTree(
+    grid::rectGrob(npc(left + c(0, across / 2)), npc(up), npc(across / 2), thick, hjust = 0, vjust = 0, gp = grid::gpar(fill = c(ink, "#ffffff"), col = ink, lwd = 0.7)),
+    grid::textGrob(c("0", half, label), npc(left + c(0, across / 2, across)), npc(up) + grid::unit(2.4, "mm"), vjust = 0, gp = text)
+  )
+}
+
+#' @export
+ggplot_add.map_north_arrow <- function(object, plot, ...) {
+  frame <- map_frame(plot, "map_north_arrow")
+  right <- if (grepl("left", object$position)) 0.055 else 0.945
+  up <- if (grepl("bottom", object$position)) 0.1 else 0.9
+  drawn_on_panel(plot, north_arrow_grob(right, up, grid_bearing_of_north(frame, right, up)))
+}
+
+# Degrees clockwise from the top of the map to true north.
+grid_bearing_of_north <- function(frame, right, up) {
+  at <- place_in(frame, right, up)
+  here <- point_shapes(at[1], at[2], frame$crs)
+  geographic <- quietly(reproject_to(here, geographic_base(frame$crs)))
+  lonlat <- coordinates_of(geographic)
+  if (!nrow(lonlat)) return(0)
+  step <- if (lonlat$y > 89.9) -0.001 else 0.001
+  north <- coordinates_of(quietly(reproject_to(point_shapes(lonlat$x, lonlat$y + step, crs_of(geographic)), frame$crs)))
+  if (!nrow(north)) return(0)
+  atan2((north$x - at[1]) * sign(step), (north$y - at[2]) * sign(step)) * 180 / pi
+}
+
+north_arrow_grob <- function(right, up, degrees) {
+  turn <- function(x, y) {
+    a <- -degrees * pi / 180
+    list(x = grid::unit(right, "npc") + grid::unit(x * cos(a) - y * sin(a), "mm"), y = grid::unit(up, "npc") + grid::unit(x * sin(a) + y * cos(a), "mm"))
+  }
+  ink <- map_inks$light$ink
+  left <- turn(c(0, -2.4, 0), c(5.5, -4, -2))
+  rest <- turn(c(0, 2.4, 0), c(5.5, -4, -2))
+  letter <- turn(0, 8)
+  grid::grobTree(
+    grid::polygonGrob(left$x, left$y, gp = grid::gpar(fill = ink, col = ink, lwd = 0.7)),
+    grid::polygonGrob(rest$x, rest$y, gp = grid::gpar(fill = "#ffffff", col = ink, lwd = 0.7)),
+    grid::textGrob("N", letter$x, letter$y, rot = -degrees, gp = grid::gpar(col = ink, fontsize = 10, fontface = "bold"))
+  )
+}
+
+drawn_on_panel <- function(plot, grob) plot + ggplot2::annotation_custom(grob, -Inf, Inf, -Inf, Inf)
+
+#' @export
+ggplot_add.map_graticule <- function(object, plot, ...) {
+  frame <- map_frame(plot, "map_graticule")
+  extent <- degrees_of_window(frame)
+  step <- object$step %||% round_step(max(extent["xmax"] - extent["xmin"], extent["ymax"] - extent["ymin"]) / 5)
+  lines <- graticule_lines(extent, step, frame$crs)
+  lines <- shapes_layer(lines, style = list(colour = object$colour, linewidth = 0.25, fill = NA), show_key = FALSE)
+  labels <- ggplot2::annotation_custom(degree_labels(frame, graticule_lines(extent, step, frame$crs)), -Inf, Inf, -Inf, Inf)
+  plot <- plot + lines + labels
+  n <- length(plot$layers)
+  plot$layers <- plot$layers[c(n - 1, seq_len(n - 2), n)]  # below the shapes
+  plot
+}
+
+# What the window covers, in degrees, from points along its edges and within.
+degrees_of_window <- function(frame) {
+  at <- expand.grid(x = seq(frame$x[1], frame$x[2], length.out = 15), y = seq(frame$y[1], frame$y[2], length.out = 15))
+  extent_of(quietly(suppressWarnings(reproject_to(point_shapes(at$x, at$y, frame$crs), geographic_base(frame$crs)))))
+}
+
+# The nearest of 1, 2, 5, 10, 15, 30 degrees or a decimal part of one.
+round_step <- function(wanted) {
+  steps <- c(outer(c(1, 2, 5), 10^(-6:0)), 15, 30, 45)
+  steps[which.min(abs(log(steps / wanted)))]
+}
+
+graticule_lines <- function(extent, step, crs) {
+  meridians <- seq(ceiling(extent["xmin"] / step), floor(extent["xmax"] / step)) * step
+  parallels <- seq(ceiling(extent["ymin"] / step), floor(extent["ymax"] / step)) * step
+  parallels <- parallels[abs(parallels) <= 90]
+  along <- function(from, to) seq(from, to, length.out = 41)
+  text <- c(
+    vapply(meridians, function(at) paste(at, along(max(-90, extent["ymin"] - step), min(90, extent["ymax"] + step)), collapse = ", "), ""),
+    vapply(parallels, function(at) paste(along(extent["xmin"] - step, extent["xmax"] + step), at, collapse = ", "), "")
+  )
+  lines <- spatial_frame(
+    degrees = c(meridians, parallels), meridian = rep(c(TRUE, FALSE), c(length(meridians), length(parallels))),
+    geometry = shapes_from_wkt(sprintf("LINESTRING (%s)", text), geographic_base(crs))
+  )
+  quietly(suppressWarnings(reproject_to(lines, crs)))
+}
+
+# Degrees where meridians meet the lower edge and parallels the left one.
+degree_labels <- function(frame, lines) {
+  at <- coordinates_of(lines)
+  crossing <- function(row) {
+    p <- at[at$shape == row, ]
+    meridian <- lines$meridian[row]
+    along <- if (meridian) (p$y - frame$y[1]) / diff(frame$y) else (p$x - frame$x[1]) / diff(frame$x)
+    across <- if (meridian) (p$x - frame$x[1]) / diff(frame$x) else (p$y - frame$y[1]) / diff(frame$y)
+    if (length(along) < 2 || min(along) > 0 || max(along) < 0) return(NA_real_)
+    stats::approx(along, across, 0, ties = "ordered")$y
+  }
+  place <- vapply(seq_len(nrow(lines)), crossing, 0)
+  keep <- which(place > 0.03 & place < 0.97)
+  meridian <- lines$meridian[keep]
+  text <- degrees_in_words(lines$degrees[keep], meridian)
+  pad <- grid::unit(1, "mm")
+  x <- grid::unit(ifelse(meridian, place[keep], 0), "npc") + pad
+  y <- grid::unit(ifelse(meridian, 0, place[keep]), "npc") + pad
+  grid::textGrob(text, x, y, hjust = 0, vjust = 0, gp = grid::gpar(col = "#6b7f8a", fontsize = 7.5))
+}
+
+degrees_in_words <- function(degrees, meridian) {
+  sides <- ifelse(meridian, ifelse(degrees < 0, "W", "E"), ifelse(degrees < 0, "S", "N"))
+  wrapped <- ifelse(meridian & abs(degrees) > 180, 360 - abs(degrees), abs(degrees))
+  paste0(format(round(wrapped, 6), trim = TRUE, drop0trailing = TRUE), "\u00b0", ifelse(wrapped == 0, "", sides))
+}

@@ -1,0 +1,63 @@
+#' Colours of maps
+#'
+#' `"harbour"`, `"ember"`, `"moss"` and `"dusk"` run from light to dark, for amounts; `"tide"` and `"thaw"` run from one colour through a
+#' pale middle to another, for what lies on two sides of a midpoint; `"quay"` has ten colours for categories. Neighbouring classes
+#' stay apart in lightness, so that they do in grey print, and to readers who do not tell red from green.
+#'
+#' @param n How many colours: 1 to 12, of `"quay"` 1 to 10.
+#' @param palette Name of the palette.
+#' @param reverse `TRUE` for the opposite order.
+#' @return A character vector of colours.
+#' @section Errors: `civicatlas_error_choice` for an unknown palette, with the nearest name.
+#' @examples
+#' map_colours(5)
+#' map_colours(7, "tide")
+#' @export
+map_colours <- function(n, palette = "harbour", reverse = FALSE) {
+  call <- rlang::current_env()
+  one_of(palette, names(palettes), "palette", call = call)
+  most <- if (palette == "quay") 10 else 12
+  if (!rlang::is_integerish(n, 1, finite = TRUE) || n < 1 || n > most) {
+    fail("argument", "{.arg n} must be a whole number from 1 to {most}, not {.val {n}}.", call = call)
+  }
+  anchors <- palettes[[palette]]
+  colours <- if (palette == "quay") {
+    anchors[seq_len(n)]
+  } else if (palette %in% diverging) {
+    two_sided(n, anchors)
+  } else {
+    along(anchors, if (n == 1) 0.5 else seq(0, 1, length.out = n))
+  }
+  if (reverse) rev(colours) else colours
+}
+
+# Anchors of the palettes; colours between them are mixed in CIE Lab.
+palettes <- list(
+  harbour = c("#f3ecd8", "#b7d3c4", "#64a9ad", "#2b7391", "#142f50"),
+  ember = c("#fbefd3", "#f4c07a", "#e1814a", "#b3443f", "#4d152d"),
+  moss = c("#f4f1d6", "#c7d59a", "#86b06b", "#43804f", "#0f3a2f"),
+  dusk = c("#f3eaf0", "#cbbcdc", "#9489c0", "#5f569b", "#271b55"),
+  tide = c("#12395b", "#2f7f9e", "#93c4cb", "#f1efe6", "#efb97c", "#d07a3c", "#a94f1d"),
+  thaw = c("#3c1c52", "#78509c", "#baa2cf", "#f2eff0", "#c9d68a", "#93a93f", "#6b7f1a"),
+  quay = c("#766bd0", "#dba647", "#9c534c", "#74d8ca", "#833d72", "#f0d296", "#c27ba8", "#9499ef", "#aa7e26", "#4e3696")
+)
+diverging <- c("tide", "thaw")
+
+# Colours at places from 0 to 1 along the anchors.
+along <- function(anchors, at) {
+  ramp <- grDevices::colorRamp(anchors, space = "Lab")
+  channels <- ramp(at)
+  tolower(grDevices::rgb(channels[, 1], channels[, 2], channels[, 3], maxColorValue = 255))
+}
+
+# As many classes on either side; an odd one has the pale middle to itself. The right-hand side ends less dark than the left and starts
+# half a step later, so that no two classes are equally light.
+two_sided <- function(n, anchors) {
+  if (n == 1) return(anchors[4])
+  each <- n %/% 2
+  left <- along(anchors[4:1], if (each == 1) 0.8 else 0.25 + 0.75 * (seq_len(each) - 1) / (each - 1))
+  right <- along(anchors[4:7], if (each == 1) 0.8 else 0.25 + 0.75 * (seq_len(each) - 1) / (each - 1))
+  c(rev(left), if (n %% 2) anchors[4], right)
+}
+
+no_data_colour <- function(mode = "light") if (mode == "dark") "#565f66" else "#c9c9c9"

@@ -1,0 +1,99 @@
+#' Maps without a variable
+#'
+#' Draws one or several layers, each in a colour of its own: polygons below, lines over them, points on top. Layers on other
+#' CRSs than the first are reprojected for drawing, which is said. Several layers named in the call have a key.
+#'
+#' `plot()` and `autoplot()` of a frame give such a map at once; with a column they give a [choropleth_map()] of numbers or a
+#' [category_map()] of anything else.
+#'
+#' @param ... Spatial frames, best named: `wards = wards, rooms = rooms`.
+#' @param title,subtitle,source See [choropleth_map()].
+#' @return A ggplot.
+#' @section Errors: `civicatlas_error_argument` where there is no frame, or one without shapes.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' tramways <- read_layer(demo_file("tramways.kml"))
+#' rooms <- read_layer(demo_file("rooms.geojson"))
+#' plain_map(Rooms = rooms, Wards = wards, Tramways = tramways)
+#' @export
+plain_map <- function(..., title = NULL, subtitle = NULL, source = NULL) {
+  call <- rlang::current_env()
+  layers <- rlang::list2(...)
+  if (!length(layers)) fail("argument", "There is nothing to map: give one or more spatial frames.", call = call)
+  for (layer in layers) need_mappable(layer, call)
+  dimension <- vapply(layers, function(layer) max(shape_dimension(as_shapes(layer)), na.rm = TRUE), 0)
+  names <- rlang::names2(layers)
+  base <- layers[[which.max(dimension)]]
+  map <- start_map(base, title, subtitle, source)
+  map$coordinates <- map_coordinates(base, joint_extent(layers[dimension == max(dimension)], crs_of(base)))
+  named <- nzchar(names)
+  colours <- stats::setNames(plain_colours(dimension), names)
+  for (i in order(-dimension, seq_along(layers))) {
+    x <- on_map_crs(layers[[i]], crs_of(base), "plain_map")
+    style <- plain_style(dimension[i], colours[[i]])
+    mapping <- NULL
+    if (named[i]) {
+      x$.layer <- names[i]
+      mapping <- ggplot2::aes(fill = .data$.layer)
+      style$fill <- NULL
+    }
+    map <- map + shapes_layer(x, mapping, style, show_key = if (named[i]) stats::setNames(TRUE, "fill") else FALSE, key = key_of_layers(colours, dimension))
+  }
+  if (!any(named)) return(map)
+  shown <- names[order(dimension, seq_along(layers))]
+  map + ggplot2::scale_fill_manual(values = colours[named], breaks = shown[nzchar(shown)], name = NULL)
+}
+
+# All layers of the most extended kind, on one CRS.
+joint_extent <- function(layers, crs) {
+  extents <- vapply(layers, function(layer) extent_of(quietly(if (is.null(crs) || same_crs(crs_of(layer), crs)) layer else reproject_to(layer, crs))), double(4))
+  c(xmin = min(extents[1, ]), ymin = min(extents[2, ]), xmax = max(extents[3, ]), ymax = max(extents[4, ]))
+}
+
+# Pale fills for polygons, firm colours for lines and points; each layer another.
+plain_colours <- function(dimension) {
+  choices <- list(point = c("#b3443f", "#5f569b", "#2b7391"), line = c("#43585f", "#8a5a2b", "#43804f"), polygon = c("#f3ecd8", "#c7d59a", "#cbbcdc"))
+  colours <- character(length(dimension))
+  for (d in 0:2) {
+    these <- which(dimension == d)
+    colours[these] <- rep_len(choices[[d + 1]], length(these))
+  }
+  colours
+}
+
+plain_style <- function(dimension, colour) {
+  switch(dimension + 1, list(fill = colour, colour = "#ffffff", size = 2.2), list(fill = colour, colour = NA, linewidth = 0.6),
+         list(fill = colour, colour = "#7b878e", linewidth = 0.25))
+}
+
+# In the key a layer looks as on the map; layers share one key, so each entry is known by its colour.
+key_of_layers <- function(colours, dimension) {
+  function(data, params, size) {
+    switch(
+      dimension[match(data$fill, colours)] + 1,
+      grid::pointsGrob(0.5, 0.5, pch = 21, gp = grid::gpar(fill = data$fill, col = "#ffffff", fontsize = 9)),
+      grid::segmentsGrob(0.05, 0.5, 0.95, 0.5, gp = grid::gpar(col = data$fill, lwd = 2)),
+      grid::rectGrob(0.5, 0.5, 0.9, 0.7, gp = grid::gpar(fill = data$fill, col = "#7b878e", lwd = 0.6))
+    )
+  }
+}
+
+#' @param object,x A spatial frame.
+#' @param column A column to map, or nothing.
+#' @importFrom ggplot2 autoplot
+#' @rdname plain_map
+#' @export
+autoplot.spatial_frame <- function(object, column = NULL, ...) {
+  column <- rlang::enquo(column)
+  if (rlang::quo_is_null(column)) return(plain_map(object, ...))
+  values <- rlang::eval_tidy(column, attribute_table(object))
+  if (is.numeric(values)) choropleth_map(object, !!column, ...) else category_map(object, !!column, ...)
+}
+
+#' @rdname plain_map
+#' @export
+plot.spatial_frame <- function(x, column = NULL, ...) {
+  map <- autoplot.spatial_frame(x, {{ column }}, ...)
+  print(map)
+  invisible(map)
+}

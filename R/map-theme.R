@@ -1,0 +1,64 @@
+#' The look of maps
+#'
+#' A ggplot2 theme for maps, in a light and a dark mode, readable on a screen of 1280 by 800 and in print. Every starter uses it; add
+#' `map_theme("dark")` to a map for the other mode.
+#'
+#' @param mode `"light"` or `"dark"`.
+#' @param base_size Size of text in points.
+#' @return A ggplot2 theme.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' choropleth_map(wards, residents) + map_theme("dark")
+#' @export
+map_theme <- function(mode = "light", base_size = 11) {
+  one_of(mode, c("light", "dark"), "mode", call = rlang::current_env())
+  text <- function(size, colour, ...) ggplot2::element_text(size = ggplot2::rel(size), colour = colour, ...)
+  colours <- map_inks[[mode]]
+  margin <- ggplot2::margin
+  ggplot2::theme_void(base_size = base_size) +
+    ggplot2::theme(
+      plot.margin = margin(10, 12, 8, 12),
+      plot.background = ggplot2::element_rect(fill = colours$paper, colour = NA),
+      panel.background = ggplot2::element_rect(fill = colours$water, colour = NA),
+      panel.spacing = grid::unit(10, "pt"),
+      plot.title = text(1.4, colours$ink, face = "bold", hjust = 0, margin = margin(b = 4)),
+      plot.subtitle = text(1, colours$soft, hjust = 0, margin = margin(b = 8)),
+      plot.caption = text(0.75, colours$faint, hjust = 0, lineheight = 1.15, margin = margin(t = 6)),
+      plot.title.position = "plot", plot.caption.position = "plot",
+      legend.title = text(0.95, colours$ink, face = "bold", margin = margin(b = 6)),
+      legend.text = text(0.9, colours$ink),
+      legend.key.size = grid::unit(16, "pt"), legend.margin = margin(l = 12), legend.key = ggplot2::element_blank(),
+      strip.text = text(1, colours$ink, face = "bold", hjust = 0, margin = margin(4, 4, 4, 0))
+    )
+}
+
+map_inks <- list(
+  light = list(paper = "#ffffff", water = "#e9f0f3", ink = "#26323c", soft = "#4a5760", faint = "#6b7780", land = "#f6f4ee"),
+  dark = list(paper = "#1b2228", water = "#232d35", ink = "#eef2f4", soft = "#c3ccd2", faint = "#9aa6ae", land = "#36424b")
+)
+
+# A map without layers yet: the frame's extent and CRS, the theme, the words around it, the source and the CRS below.
+start_map <- function(x, title = NULL, subtitle = NULL, source = NULL, note = NULL) {
+  ggplot2::ggplot() + map_coordinates(x) + map_theme() +
+    ggplot2::labs(title = title, subtitle = subtitle, caption = map_caption(x, source, note))
+}
+
+map_caption <- function(x, source, note) {
+  crs <- crs_of(x)
+  paste(c(note, paste(c(if (!is.null(source)) paste0("Source: ", source, "."), paste0("CRS: ", if (is.null(crs)) "none" else crs_label(crs), ".")), collapse = " ")),
+        collapse = "\n")
+}
+
+need_mappable <- function(x, call) {
+  if (!is_spatial_frame(x)) fail("argument", "{.arg x} must be a spatial frame.", call = call)
+  if (!nrow(x)) fail("argument", "The frame has no rows to map.", call = call)
+  if (anyNA(extent_of(x))) fail("argument", "The frame has no shapes to map: all are missing or empty.", call = call)
+}
+
+# Numbers as the reader's locale writes them.
+map_numbers <- function(values, digits = 0) {
+  decimal <- getOption("OutDec", ".")
+  thousands <- Sys.localeconv()[["thousands_sep"]]
+  if (!nzchar(thousands)) thousands <- if (decimal == ".") "," else "."
+  trimws(formatC(values, format = "f", digits = digits, big.mark = thousands, decimal.mark = decimal))
+}
