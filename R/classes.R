@@ -142,7 +142,7 @@ draw_classes <- function(breaks, palette = "harbour", reverse = FALSE, title = N
     ggplot2::geom_rect(ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = 0, ymax = .data$count, fill = .data$class), colour = ink$faint, linewidth = 0.15) +
     ggplot2::geom_vline(xintercept = cuts, colour = ink$ink, linewidth = 0.3, linetype = "22") +
     ggplot2::scale_fill_manual(values = stats::setNames(map_colours(classes, palette, reverse), labels), na.value = no_data_colour(), drop = FALSE,
-                               labels = paste0(labels, "  (", attr(breaks, "counts"), ")"), guide = ggplot2::guide_legend(reverse = TRUE)) +
+                               labels = paste0(labels, "  (", map_numbers(attr(breaks, "counts")), ")"), guide = ggplot2::guide_legend(reverse = TRUE)) +
     ggplot2::scale_x_continuous(breaks = cuts, labels = short_numbers(cuts), guide = ggplot2::guide_axis(check.overlap = TRUE)) +
     ggplot2::scale_y_continuous(expand = ggplot2::expansion(c(0, 0.05)), labels = function(v) map_numbers(v)) +
     ggplot2::labs(title = title, x = label, y = "values in each strip", fill = "Class (values)", caption = classes_in_words(breaks)) +

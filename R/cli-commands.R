@@ -205,13 +205,64 @@ repair_command <- function(inputs, options) written(repair_shapes(read_first(inp
 
 map_command <- function(inputs, options) {
   x <- read_first(inputs[1], options)
-  fill <- as_quosures(expressions_of(options$fill, "fill"))[[1]]
-  map <- choropleth_map(x, !!fill, classes = options$classes, method = options$method, palette = options$palette,
-                        title = options$title, subtitle = options$subtitle, key_title = gsub("\\n", "\n", options$key_title %||% options$fill, fixed = TRUE))
+  map <- map_kinds[[one_of(options$as, names(map_kinds), "as", call = NULL)]](x, options)
+  if (options$dark) map <- map + map_theme("dark")
   if (!is.null(options$outlines)) map <- map + map_outlines(read_layer(options$outlines))
   if (!is.null(options$points)) map <- map + map_points(read_layer(options$points))
-  save_map(map, inputs[2], width = options$width, height = options$height, dpi = options$dpi)
+  if (!is.null(options$labels)) map <- map + map_labels(x, !!rlang::sym(options$labels))
+  if (options$graticule) map <- map + map_graticule()
+  if (options$scale_bar) map <- map + map_scale_bar()
+  if (options$north_arrow) map <- map + map_north_arrow()
+  if (tolower(tools::file_ext(inputs[2])) == "html") {
+    interactive_map(map, inputs[2])
+  } else {
+    save_map(map, inputs[2], width = options$width, height = options$height, unit = options$size_unit, dpi = options$dpi)
+  }
   list(output = inputs[2])
+}
+
+# The starters, as the options ask for them.
+map_kinds <- list(
+  choropleth = function(x, options) {
+    breaks <- if (!is.null(options$at)) as.numeric(column_list(options$at))
+    choropleth_map(x, !!fill_option(options), classes = options$classes, method = options$method, at = breaks, palette = options$palette,
+                   midpoint = options$midpoint, counts = options$counts, panels = !!symbol_option(options$panels), title = options$title,
+                   subtitle = options$subtitle, source = options$source, unit = options$unit, key_title = key_title_option(options))
+  },
+  category = function(x, options) {
+    category_map(x, !!fill_option(options), counts = options$counts, panels = !!symbol_option(options$panels), title = options$title,
+                 subtitle = options$subtitle, source = options$source, key_title = key_title_option(options))
+  },
+  symbols = function(x, options) {
+    symbol_map(x, !!fill_option(options), title = options$title, subtitle = options$subtitle, source = options$source, unit = options$unit,
+               key_title = key_title_option(options))
+  },
+  flows = function(x, options) {
+    if (is.null(options$flows) || is.null(options[["key"]])) fail("choice", "Flows need {.code --flows TABLE} and {.code --key COLUMN}.", call = NULL)
+    flows <- flows_between(x, read_layer(options$flows), "from", "to", !!options[["key"]], size = sum(!!fill_option(options), na.rm = TRUE))
+    flow_map(flows, .data$size, base = x, title = options$title, subtitle = options$subtitle, source = options$source, unit = options$unit,
+             key_title = key_title_option(options))
+  },
+  plain = function(x, options) plain_map(x, title = options$title, subtitle = options$subtitle, source = options$source)
+)
+
+fill_option <- function(options) {
+  if (is.null(options$fill)) fail("choice", "A map as {.val {options$as}} needs {.code --fill}, a column or an expression on columns.", call = NULL)
+  as_quosures(expressions_of(options$fill, "fill"))[[1]]
+}
+symbol_option <- function(text) if (!is.null(text)) rlang::sym(text)
+key_title_option <- function(options) gsub("\\n", "\n", options$key_title %||% options$fill, fixed = TRUE)
+
+classes_command <- function(inputs, options) {
+  x <- read_first(inputs[1], options)
+  at <- if (!is.null(options$at)) as.numeric(column_list(options$at))
+  values <- map_values(x, fill_option(c(options, list(as = "histogram"))), NULL)
+  breaks <- class_breaks(values, options$classes, options$method, at)
+  if (!options$json) print(breaks)
+  if (length(inputs) > 1) {
+    save_map(draw_classes(breaks, options$palette, title = options$title, label = options$fill), inputs[2], 1280, 800, "px", 110)
+  }
+  list(breaks = as.double(breaks), counts = attr(breaks, "counts"), fit = attr(breaks, "fit"), method = attr(breaks, "method"))
 }
 
 commands <- function() {
@@ -361,18 +412,27 @@ commands <- function() {
       run = summarise_command
     ),
     map = list(
-      summary = "draw a choropleth to PNG, PDF or SVG", arguments = "LAYER OUTPUT", inputs = c(2, 2), required = "fill",
-      options = c(input_options, list(
-        option("fill", NULL, "column, or expression on columns, to map"), option("classes", 5, "number of classes [%default]"),
-        option("method", "natural", "natural, quantile or equal [%default]"),
-        option("palette", "harbour", "harbour, ember, moss or dusk [%default]"), option("title", NULL, "title"),
-        option("subtitle", NULL, "subtitle"), option("key-title", NULL, "text above the key, with the unit"),
-        option("outlines", NULL, "layer whose outlines to draw on top"), option("points", NULL, "layer of points to draw on top"),
-        option("width", 24, "width in centimetres [%default]"), option("height", 16, "height in centimetres [%default]"),
-        option("dpi", 300, "dots per inch of a PNG [%default]")
+      summary = "draw a map to PNG, JPEG, TIFF, PDF, SVG or a page of HTML", arguments = "LAYER OUTPUT", inputs = c(2, 2),
+      options = c(input_options, class_options, list(
+        option("as", "choropleth", "choropleth, category, symbols, flows or plain [%default]"),
+        option("midpoint", NULL, "value between the sides of a palette with two", type = "double"),
+        option("counts", FALSE, "show in the key how many shapes each class holds"),
+        option("panels", NULL, "column: a panel for each of its values"), option("flows", NULL, "table of flows, with columns from and to"),
+        option("key", NULL, "with --flows: column of the layer that from and to name"), option("subtitle", NULL, "subtitle"),
+        option("source", NULL, "where the data come from"), option("unit", NULL, "put after the numbers of the key"),
+        option("key-title", NULL, "text above the key, with the unit"), option("outlines", NULL, "layer whose outlines to draw on top"),
+        option("points", NULL, "layer of points to draw on top"), option("labels", NULL, "column of texts to write at the shapes"),
+        option("graticule", FALSE, "draw meridians and parallels"), option("scale-bar", FALSE, "draw a scale bar"),
+        option("north-arrow", FALSE, "draw a north arrow"), option("dark", FALSE, "dark ground"),
+        option("width", 24, "width [%default]"), option("height", 16, "height [%default]"), option("size-unit", "cm", "of width and height: cm, in or px [%default]"),
+        option("dpi", 300, "dots per inch of an image [%default]")
       )),
       example = "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"",
       run = map_command
+    ),
+    classes = list(
+      summary = "show class intervals of a column, and draw them over its distribution", arguments = "LAYER [IMAGE]", inputs = c(1, 2), required = "fill",
+      options = c(input_options, class_options), example = "civicatlas classes wards.shp --fill residents --method quantile", run = classes_command
     ),
     demo = list(
       summary = "tell the story of Saltmere's cool rooms, with its numbers, map and files", arguments = "[FOLDER]", inputs = c(0, 1),

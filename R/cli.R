@@ -123,6 +123,12 @@ input_options <- list(
   option("layer", NULL, "layer, where the (first) input holds several"),
   option("encoding", NULL, "encoding of text in a dBASE table or CSV file, over what it says")
 )
+class_options <- list(
+  option("fill", NULL, "column, or expression on columns, to map"), option("classes", 5, "number of classes [%default]"),
+  option("method", "natural", "natural, quantile, equal, \"standard deviation\", geometric, pretty, head-tail or \"maximum gaps\" [%default]"),
+  option("at", NULL, "your own breaks instead, separated by commas"),
+  option("palette", "harbour", "harbour, ember, moss, dusk, tide or thaw [%default]"), option("title", NULL, "title")
+)
 relation_options <- list(
   option("relation", "intersects", "relation of OGC Simple Features [%default]"),
   option("distance", NULL, "for the relation \"within distance\"", type = "double"),

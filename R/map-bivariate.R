@@ -47,7 +47,7 @@ classes_in_words_of <- function(method) if (method == "quantile") "thirds by num
 # Nine colours named "across up": blue-green to the right, orange upwards, dark where both are high.
 both_colours <- c(
   "1 1" = "#efede4", "2 1" = "#a5cbd0", "3 1" = "#3d97ab", "1 2" = "#ecc092", "2 2" = "#a79f92", "3 2" = "#3f7277",
-  "1 3" = "#dd8434", "2 3" = "#94592f", "3 3" = "#33302f"
+  "1 3" = "#dd8434", "2 3" = "#9a6339", "3 3" = "#473a39"
 )
 
 square_key <- function(across, up, missing) {

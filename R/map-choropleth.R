@@ -125,7 +125,7 @@ sided_colours <- function(breaks, palette, reverse, midpoint) {
 class_scale <- function(breaks, labels, colours, missing, counts) {
   if (missing) colours <- c(colours, no_data_colour())
   limits <- c(labels, if (missing) no_data)
-  shown <- if (counts) paste0(limits, "  (", c(attr(breaks, "counts"), if (missing) missing), ")") else limits
+  shown <- if (counts) paste0(limits, "  (", map_numbers(c(attr(breaks, "counts"), if (missing) missing)), ")") else limits
   ggplot2::scale_fill_manual(
     values = stats::setNames(colours, limits), drop = FALSE, limits = limits, labels = stats::setNames(shown, limits),
     breaks = c(rev(labels), if (missing) no_data), guide = ggplot2::guide_legend(override.aes = list(colour = "#5b6770", linewidth = 0.2))
@@ -168,7 +168,7 @@ tell_of_map <- function(values, breaks, x, fill) {
 # Whole numbers, none below 0, of a column as it stands, on areas of different size.
 looks_like_counts <- function(values, x, fill) {
   known <- values[is.finite(values)]
-  rlang::quo_is_symbol(fill) && all(known >= 0 & known == round(known)) && max(known) > 20 && areas_differ(x) >= 2
+  rlang::quo_is_symbol(fill) && all(known >= 0 & known == round(known)) && max(known) > 20 && areas_differ(x) >= 1.5
 }
 
 # How many times as large as the small areas (the tenth percentile) the large ones (the ninetieth) are.

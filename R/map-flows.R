@@ -100,7 +100,7 @@ makeContent.drawn_flows <- function(x) {
   lengths <- vapply(bands, nrow, 0L)
   points <- do.call(rbind, bands)
   band <- grob_of(
-    "polygon", style, x = grid::unit(points[, 1], "mm"), y = grid::unit(points[, 2], "mm"), id = rep(seq_along(bands), lengths),
+    "polygon", hover_columns(style, rep(seq_along(bands), lengths)), x = grid::unit(points[, 1], "mm"), y = grid::unit(points[, 2], "mm"), id = rep(seq_along(bands), lengths),
     gp = grid::gpar(fill = scales::alpha(style$colour, style$alpha), col = "#ffffff", lwd = 0.35)
   )
   grid::setChildren(x, grid::gList(band))

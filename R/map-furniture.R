@@ -71,13 +71,12 @@ ggplot_add.map_scale_bar <- function(object, plot, ...) {
   across <- length * length_units[[unit]] / metres / diff(frame$x)
   left <- if (grepl("left", object$position)) 0.03 else 0.97 - across
   up <- if (grepl("bottom", object$position)) 0.035 else 0.935
-  drawn_on_panel(plot, scale_bar_grob(left, up, across, paste(map_numbers(length, if (length < 1) 1 else 0), unit), map_numbers(length / 2, if (length %% 2 > 0) 1 else 0)))
+  drawn_on_panel(plot, scale_bar_grob(left, up, across, ink_on(plot), paste(map_numbers(length, if (length < 1) 1 else 0), unit), map_numbers(length / 2, if (length %% 2 > 0) 1 else 0)))
 }
 
-scale_bar_grob <- function(left, up, across, label, half) {
+scale_bar_grob <- function(left, up, across, ink, label, half) {
   npc <- function(v) grid::unit(v, "npc")
   thick <- grid::unit(1.6, "mm")
-  ink <- map_inks$light$ink
   text <- grid::gpar(col = ink, fontsize = 8.5)
   grid::grobTree(
     grid::rectGrob(npc(left + c(0, across / 2)), npc(up), npc(across / 2), thick, hjust = 0, vjust = 0, gp = grid::gpar(fill = c(ink, "#ffffff"), col = ink, lwd = 0.7)),
@@ -90,7 +89,7 @@ ggplot_add.map_north_arrow <- function(object, plot, ...) {
   frame <- map_frame(plot, "map_north_arrow")
   right <- if (grepl("left", object$position)) 0.055 else 0.945
   up <- if (grepl("bottom", object$position)) 0.1 else 0.9
-  drawn_on_panel(plot, north_arrow_grob(right, up, grid_bearing_of_north(frame, right, up)))
+  drawn_on_panel(plot, north_arrow_grob(right, up, grid_bearing_of_north(frame, right, up), ink_on(plot)))
 }
 
 # Degrees clockwise from the top of the map to true north.
@@ -106,12 +105,11 @@ grid_bearing_of_north <- function(frame, right, up) {
   atan2((north$x - at[1]) * sign(step), (north$y - at[2]) * sign(step)) * 180 / pi
 }
 
-north_arrow_grob <- function(right, up, degrees) {
+north_arrow_grob <- function(right, up, degrees, ink) {
   turn <- function(x, y) {
     a <- -degrees * pi / 180
     list(x = grid::unit(right, "npc") + grid::unit(x * cos(a) - y * sin(a), "mm"), y = grid::unit(up, "npc") + grid::unit(x * sin(a) + y * cos(a), "mm"))
   }
-  ink <- map_inks$light$ink
   left <- turn(c(0, -2.4, 0), c(5.5, -4, -2))
   rest <- turn(c(0, 2.4, 0), c(5.5, -4, -2))
   letter <- turn(0, 8)
@@ -151,8 +149,13 @@ round_step <- function(wanted) {
 }
 
 graticule_lines <- function(extent, step, crs) {
-  meridians <- seq(ceiling(extent["xmin"] / step), floor(extent["xmax"] / step)) * step
-  parallels <- seq(ceiling(extent["ymin"] / step), floor(extent["ymax"] / step)) * step
+  multiples <- function(low, high) {
+    first <- ceiling(low / step - 1e-9)
+    last <- floor(high / step + 1e-9)
+    if (last < first) double() else seq(first, last) * step
+  }
+  meridians <- multiples(extent[["xmin"]], extent[["xmax"]])
+  parallels <- multiples(extent[["ymin"]], extent[["ymax"]])
   parallels <- parallels[abs(parallels) <= 90]
   along <- function(from, to) seq(from, to, length.out = 41)
   text <- c(

@@ -40,40 +40,43 @@ dots_per_inch <- function() {
   if (is.finite(dots) && dots > 0) dots else 300
 }
 
-# The grob of grid, or ggiraph's of the same name where its elements are to be hovered.
-grob_of <- function(kind, style, ...) {
-  if (is.null(style$tooltip)) return(getExportedValue("grid", paste0(kind, "Grob"))(...))
-  getExportedValue("ggiraph", paste0("interactive_", kind, "_grob"))(..., tooltip = style$tooltip, data_id = style$data_id)
+# The grob of grid, or ggiraph's of the same name where its elements are to be hovered: `hovered` holds their tooltips and ids, a
+# row for each vertex, or for each point or circle.
+grob_of <- function(kind, hovered, ...) {
+  if (is.null(hovered$tooltip)) return(getExportedValue("grid", paste0(kind, "Grob"))(...))
+  getExportedValue("ggiraph", paste0("interactive_", kind, "_grob"))(..., tooltip = hovered$tooltip, data_id = hovered$data_id)
 }
+
+hover_columns <- function(style, rows) if (is.null(style$tooltip)) NULL else style[rows, c("tooltip", "data_id")]
 
 path_grob <- function(drawn, style) {
   if (!nrow(drawn)) return(grid::nullGrob())
-  style <- style[unique(drawn$row), ]
+  of_path <- style[unique(drawn$row), ]
   grob_of(
-    "path", style, x = drawn$x, y = drawn$y, id = drawn$ring, pathId = drawn$row, rule = "evenodd", default.units = "npc",
-    gp = grid::gpar(fill = scales::alpha(style$fill, style$alpha), col = style$colour, lwd = style$linewidth * ggplot2::.pt,
-                    lty = style$linetype, linejoin = "round")
+    "path", hover_columns(style, drawn$row), x = drawn$x, y = drawn$y, id = drawn$ring, pathId = drawn$row, rule = "evenodd", default.units = "npc",
+    gp = grid::gpar(fill = scales::alpha(of_path$fill, of_path$alpha), col = of_path$colour, lwd = of_path$linewidth * ggplot2::.pt,
+                    lty = of_path$linetype, linejoin = "round")
   )
 }
 
 line_grob <- function(drawn, style) {
   if (!nrow(drawn)) return(grid::nullGrob())
-  style <- style[drawn$row[!duplicated(drawn$ring)], ]
-  colour <- ifelse(is.na(style$colour), style$fill, style$colour)
+  of_line <- style[drawn$row[!duplicated(drawn$ring)], ]
+  colour <- ifelse(is.na(of_line$colour), of_line$fill, of_line$colour)
   grob_of(
-    "polyline", style, x = drawn$x, y = drawn$y, id = drawn$ring, default.units = "npc",
-    gp = grid::gpar(col = scales::alpha(colour, style$alpha), lwd = style$linewidth * ggplot2::.pt, lty = style$linetype, lineend = "round",
+    "polyline", hover_columns(style, drawn$row), x = drawn$x, y = drawn$y, id = drawn$ring, default.units = "npc",
+    gp = grid::gpar(col = scales::alpha(colour, of_line$alpha), lwd = of_line$linewidth * ggplot2::.pt, lty = of_line$linetype, lineend = "round",
                     linejoin = "round")
   )
 }
 
 point_grob <- function(drawn, style) {
   if (!nrow(drawn)) return(grid::nullGrob())
-  style <- style[drawn$row, ]
+  of_point <- style[drawn$row, ]
   grob_of(
-    "points", style, x = drawn$x, y = drawn$y, pch = style$shape, default.units = "npc",
-    gp = grid::gpar(col = style$colour, fill = scales::alpha(style$fill, style$alpha), fontsize = style$size * ggplot2::.pt + style$stroke,
-                    lwd = style$stroke * ggplot2::.pt)
+    "points", hover_columns(style, drawn$row), x = drawn$x, y = drawn$y, pch = of_point$shape, default.units = "npc",
+    gp = grid::gpar(col = of_point$colour, fill = scales::alpha(of_point$fill, of_point$alpha), fontsize = of_point$size * ggplot2::.pt + of_point$stroke,
+                    lwd = of_point$stroke * ggplot2::.pt)
   )
 }
 

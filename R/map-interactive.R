@@ -120,13 +120,23 @@ window.addEventListener('load', function () {
     var texts = Array.from(svg.querySelectorAll('text')).filter(function (t) {
       return LABELS.indexOf(t.textContent) >= 0 && t.getBoundingClientRect().left > right - 1;
     });
+    var boxes = Array.from(svg.querySelectorAll('rect, circle, polyline, line')).filter(function (b) {
+      return !b.hasAttribute('data-id') && b.getBoundingClientRect().width < 40;
+    });
     texts.forEach(function (text) {
-      var entry = 'entry' + (LABELS.indexOf(text.textContent) + 1) + '-';
-      text.style.cursor = 'pointer';
-      text.addEventListener('mouseenter', function () {
-        shapes.forEach(function (s) { s.style.opacity = s.getAttribute('data-id').indexOf(entry) === 0 ? 1 : 0.15; });
+      var entry = 'entry' + (LABELS.indexOf(text.textContent) + 1) + '-', at = text.getBoundingClientRect();
+      var parts = boxes.filter(function (b) {
+        var r = b.getBoundingClientRect();
+        return r.right <= at.left && r.left > at.left - 60 && Math.abs((r.top + r.bottom - at.top - at.bottom) / 2) < at.height / 2;
       });
-      text.addEventListener('mouseleave', function () { shapes.forEach(function (s) { s.style.opacity = ''; }); });
+      parts.concat([text]).forEach(function (part) {
+        part.style.cursor = 'pointer';
+        part.style.pointerEvents = 'all';
+        part.addEventListener('mouseenter', function () {
+          shapes.forEach(function (s) { s.style.opacity = s.getAttribute('data-id').indexOf(entry) === 0 ? 1 : 0.15; });
+        });
+        part.addEventListener('mouseleave', function () { shapes.forEach(function (s) { s.style.opacity = ''; }); });
+      });
     });
   }, 50);
 });"

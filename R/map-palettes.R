@@ -26,7 +26,8 @@ map_colours <- function(n, palette = "harbour", reverse = FALSE) {
   } else if (palette %in% diverging) {
     two_sided(n, anchors)
   } else {
-    along(anchors, if (n == 1) 0.5 else seq(0, 1, length.out = n))
+    ends <- lightness_of(anchors[c(1, length(anchors))])
+    at_lightness(anchors, if (n == 1) mean(ends) else seq(ends[1], ends[2], length.out = n))
   }
   if (reverse) rev(colours) else colours
 }
@@ -37,27 +38,33 @@ palettes <- list(
   ember = c("#fbefd3", "#f4c07a", "#e1814a", "#b3443f", "#4d152d"),
   moss = c("#f4f1d6", "#c7d59a", "#86b06b", "#43804f", "#0f3a2f"),
   dusk = c("#f3eaf0", "#cbbcdc", "#9489c0", "#5f569b", "#271b55"),
-  tide = c("#12395b", "#2f7f9e", "#93c4cb", "#f1efe6", "#efb97c", "#d07a3c", "#a94f1d"),
-  thaw = c("#3c1c52", "#78509c", "#baa2cf", "#f2eff0", "#c9d68a", "#93a93f", "#6b7f1a"),
+  tide = c("#0e2f4d", "#2f7f9e", "#93c4cb", "#f1efe6", "#efb97c", "#c96f33", "#5a2708"),
+  thaw = c("#3c1c52", "#78509c", "#baa2cf", "#f2eff0", "#c9d68a", "#86a032", "#303c08"),
   quay = c("#766bd0", "#dba647", "#9c534c", "#74d8ca", "#833d72", "#f0d296", "#c27ba8", "#9499ef", "#aa7e26", "#4e3696")
 )
 diverging <- c("tide", "thaw")
 
-# Colours at places from 0 to 1 along the anchors.
-along <- function(anchors, at) {
+# Colours along the anchors, from light to dark, that have given lightnesses (L* of CIE Lab): equal steps of lightness read as equal steps.
+at_lightness <- function(anchors, targets) {
   ramp <- grDevices::colorRamp(anchors, space = "Lab")
-  channels <- ramp(at)
+  fine <- seq(0, 1, length.out = 401)
+  channels <- ramp(stats::approx(lightness_of(ramp(fine)), fine, targets, rule = 2)$y)
   tolower(grDevices::rgb(channels[, 1], channels[, 2], channels[, 3], maxColorValue = 255))
 }
 
-# As many classes on either side; an odd one has the pale middle to itself. The right-hand side ends less dark than the left and starts
-# half a step later, so that no two classes are equally light.
+lightness_of <- function(colours) {
+  channels <- if (is.character(colours)) t(grDevices::col2rgb(colours)) else colours
+  grDevices::convertColor(channels / 255, "sRGB", "Lab")[, 1]
+}
+
+# As many classes on either side; an odd one has the pale middle to itself. The right-hand side is half a step lighter than the left, so that no
+# two classes are equally light.
 two_sided <- function(n, anchors) {
-  if (n == 1) return(anchors[4])
   each <- n %/% 2
-  left <- along(anchors[4:1], if (each == 1) 0.8 else 0.25 + 0.75 * (seq_len(each) - 1) / (each - 1))
-  right <- along(anchors[4:7], if (each == 1) 0.8 else 0.25 + 0.75 * (seq_len(each) - 1) / (each - 1))
-  c(rev(left), if (n %% 2) anchors[4], right)
+  step <- 62 / (each + 0.5)
+  left <- at_lightness(anchors[4:1], 84 - step * seq_len(each))
+  right <- at_lightness(anchors[4:7], 84 - step * (seq_len(each) - 0.5))
+  c(if (each) rev(left), if (n %% 2) anchors[4], if (each) right)
 }
 
 no_data_colour <- function(mode = "light") if (mode == "dark") "#565f66" else "#c9c9c9"

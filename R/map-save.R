@@ -39,25 +39,28 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = 300,
   invisible(file)
 }
 
-# Opens a device for each ending; the better devices of ragg and svglite where they are installed.
+# Opens a device for each ending, on the map's own ground; the better devices of ragg and svglite where they are installed.
 map_devices <- list(
   png = function(...) image_device("png", ...), jpg = function(...) image_device("jpeg", ...), jpeg = function(...) image_device("jpeg", ...),
   tif = function(...) image_device("tiff", ...), tiff = function(...) image_device("tiff", ...),
-  pdf = function(file, width, height, dpi) grDevices::cairo_pdf(file, width, height),
-  svg = function(file, width, height, dpi) if (rlang::is_installed("svglite")) svglite::svglite(file, width, height) else grDevices::svg(file, width, height)
+  pdf = function(file, width, height, dpi, ground) grDevices::cairo_pdf(file, width, height, bg = ground),
+  svg = function(file, width, height, dpi, ground) {
+    if (rlang::is_installed("svglite")) svglite::svglite(file, width, height, bg = ground) else grDevices::svg(file, width, height, bg = ground)
+  }
 )
 
-image_device <- function(kind, file, width, height, dpi) {
+image_device <- function(kind, file, width, height, dpi, ground) {
   if (rlang::is_installed("ragg")) {
     device <- list(png = ragg::agg_png, jpeg = ragg::agg_jpeg, tiff = ragg::agg_tiff)[[kind]]
-    return(device(file, width, height, units = "in", res = dpi))
+    return(device(file, width, height, units = "in", res = dpi, background = ground))
   }
   device <- list(png = grDevices::png, jpeg = grDevices::jpeg, tiff = grDevices::tiff)[[kind]]
-  device(file, width, height, units = "in", res = dpi, type = "cairo")
+  device(file, width, height, units = "in", res = dpi, bg = ground, type = "cairo")
 }
 
 draw_to <- function(map, file, format, width, height, dpi) {
-  map_devices[[format]](file, width, height, dpi)
+  ground <- if (ggplot2::is_ggplot(map)) map$theme$plot.background$fill
+  map_devices[[format]](file, width, height, dpi, ground %||% "#ffffff")
   on.exit(grDevices::dev.off())
   print(map)
 }

@@ -109,6 +109,7 @@ ggplot_add.map_inset <- function(object, plot, ...) {
   box <- map_coordinates(frame)$limits
   across <- object$size * wide
   up <- min(object$size * 1.6 * high, across * diff(box$y) / diff(box$x))
+  across <- up * diff(box$x) / diff(box$y)
   left <- if (grepl("left", object$position)) limits$x[1] + 0.02 * wide else limits$x[2] - 0.02 * wide - across
   low <- if (grepl("bottom", object$position)) limits$y[1] + 0.02 * high else limits$y[2] - 0.02 * high - up
   plot + ggplot2::annotation_custom(ggplot2::ggplotGrob(inset), left, left + across, low, low + up)

@@ -76,7 +76,7 @@ GeomSymbols <- ggplot2::ggproto(
     at <- coord$transform(data.frame(x = data$xmin, y = data$ymin), panel_params)
     arguments <- list(x = at$x, y = at$y, r = grid::unit(data$diameter / 2, "mm"),
                       gp = grid::gpar(fill = scales::alpha(data$fill, data$alpha), col = data$colour, lwd = 0.8))
-    do.call(grob_of, c(list("circle", data), arguments))
+    do.call(grob_of, c(list("circle", hover_columns(data, seq_len(nrow(data)))), arguments))
   }
 )
 

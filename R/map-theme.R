@@ -1,7 +1,7 @@
 #' The look of maps
 #'
 #' A ggplot2 theme for maps, in a light and a dark mode, readable on a screen of 1280 by 800 and in print. Every starter uses it; add
-#' `map_theme("dark")` to a map for the other mode.
+#' `map_theme("dark")` to a map for the other mode, before its scale bar and north arrow.
 #'
 #' @param mode `"light"` or `"dark"`.
 #' @param base_size Size of text in points.
@@ -36,6 +36,13 @@ map_inks <- list(
   light = list(paper = "#ffffff", water = "#e9f0f3", ink = "#26323c", soft = "#4a5760", faint = "#6b7780", land = "#f6f4ee"),
   dark = list(paper = "#1b2228", water = "#232d35", ink = "#eef2f4", soft = "#c3ccd2", faint = "#9aa6ae", land = "#36424b")
 )
+
+# Ink that shows on a map's ground, for what is drawn into the panel. A theme that is added later does not change it.
+ink_on <- function(plot) {
+  ground <- plot$theme$panel.background$fill %||% map_inks$light$water
+  dark <- sum(grDevices::col2rgb(ground) * c(0.299, 0.587, 0.114)) < 128
+  map_inks[[if (dark) "dark" else "light"]]$ink
+}
 
 # A map without layers yet: the frame's extent and CRS, the theme, the words around it, the source and the CRS below.
 start_map <- function(x, title = NULL, subtitle = NULL, source = NULL, note = NULL) {

@@ -32,3 +32,10 @@ some_points <- function(crs = 32757) {
     geometry = shapes_from_wkt(c("POINT (1 1)", "POINT (5 5)", "POINT (10 5)", "POINT (12 2)", "POINT (13 3)", "POINT (50 50)", NA), crs = crs)
   )
 }
+
+# Draws on a device that keeps nothing.
+print_nowhere <- function(map) {
+  grDevices::pdf(NULL)
+  on.exit(grDevices::dev.off())
+  print(map)
+}

@@ -2,10 +2,10 @@ drawn <- function(map) ggplot2::ggplot_build(map)$data
 
 test_that("every region is filled with the colour of its class", {
   wards <- read_layer(demo_file("wards.shp"))
-  map <- choropleth_map(wards, residents, classes = 4, key_title = "Residents")
+  map <- choropleth_map(wards, residents, classes = 4, key_title = "Residents", counts = TRUE)
   breaks <- class_breaks(wards$residents, 4)
   class <- findInterval(wards$residents, unclass(breaks)[2:4], left.open = TRUE) + 1
-  colours <- civicatlas:::map_colours(4, "harbour")
+  colours <- map_colours(4, "harbour")
   data <- drawn(map)[[1]]
   expect_identical(toupper(data$fill[order(data$row)]), toupper(colours[class]))
   key <- ggplot2::get_guide_data(map, "fill")
@@ -22,7 +22,7 @@ test_that("holes stay open: drawn pixels follow the area", {
   print(map)
   pixels <- toupper(substr(as.character(capture()), 1, 7))
   grDevices::dev.off()
-  colours <- toupper(civicatlas:::map_colours(2, "harbour"))
+  colours <- toupper(map_colours(2, "harbour"))
   expect_equal(sum(pixels == colours[1]) / sum(pixels == colours[2]), 0.96, tolerance = 0.01)
 })
 
@@ -35,8 +35,9 @@ test_that("layers on another CRS are put on the map's, and what lies outside is 
     said <<- c(said, conditionMessage(m))
     invokeRestart("muffleMessage")
   })
-  expect_match(said[1], "reprojected for drawing")
-  expect_match(said[2], "outside the map")
+  expect_match(said[2], "look like counts")
+  expect_match(said[3], "reprojected for drawing")
+  expect_match(said[4], "outside the map")
   layers <- drawn(map)
   expect_length(layers, 3)
   extent <- extent_of(suppressMessages(reproject_to(rooms, wards)))
@@ -53,11 +54,20 @@ test_that("maps on longitude and latitude keep shapes in proportion", {
 test_that("files are written in each format, and wrong ones refused", {
   map <- choropleth_map(two_wards(), area, classes = 2)
   folder <- withr::local_tempdir()
-  for (ending in c("png", "pdf", "svg")) {
+  starts <- list(png = "89504e47", jpg = "ffd8ff", tif = "49492a00", pdf = "25504446", svg = "3c3f786d6c")
+  for (ending in names(starts)) {
     file <- save_map(map, file.path(folder, paste0("map.", ending)), dpi = 72)
-    expect_gt(file.size(file), 1000)
+    bytes <- readBin(file, "raw", nchar(starts[[ending]]) / 2)
+    expect_identical(paste(bytes, collapse = ""), starts[[ending]], info = ending)
   }
-  expect_setequal(list.files(folder), paste0("map.", c("png", "pdf", "svg")))
+  expect_setequal(list.files(folder, all.files = TRUE, no.. = TRUE), paste0("map.", names(starts)))
+  # Width and height stand in bytes 17 to 24 of a PNG.
+  pixels <- function(file) readBin(readBin(file, "raw", 24)[17:24], "integer", 2, 4, endian = "big")
+  expect_identical(pixels(save_map(map, file.path(folder, "a.png"), 640, 400, "px", dpi = 96)), c(640L, 400L))
+  expect_identical(pixels(save_map(map, file.path(folder, "b.png"), 6, 4, "in", dpi = 50)), c(300L, 200L))
+  expect_identical(pixels(save_map(map, file.path(folder, "c.png"), 25.4, 12.7, dpi = 100)), c(1000L, 500L))
+  expect_error(save_map(map, file.path(folder, "a.png"), replace = FALSE), "already", class = "civicatlas_error_file")
+  expect_error(save_map(map, file.path(folder, "a.png"), width = -1), "above 0", class = "civicatlas_error_argument")
   expect_error(save_map(map, file.path(folder, "map.doc")), "png", class = "civicatlas_error_argument")
   expect_error(save_map(map, file.path(folder, "no", "map.png")), "no folder", class = "civicatlas_error_file")
   expect_error(save_map(1, file.path(folder, "map.png")), class = "civicatlas_error_argument")
