@@ -34,7 +34,7 @@ class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
   if (!rlang::is_integerish(classes, n = 1, finite = TRUE) || classes < 1) {
     fail("argument", "{.arg classes} must be a whole number of 1 or more, not {.val {classes}}.", call = call)
   }
-  distinct <- length(unique(values))
+  distinct <- 1L + sum(values[-1] > values[-length(values)])
   open_ended <- method == "head-tail" && missing(classes)
   asked <- if (open_ended) 12 else if (method == "natural") min(classes, distinct) else classes
   breaks <- core(core_class_breaks(values, as.integer(asked), method), call = call)
@@ -45,6 +45,7 @@ class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
 
 class_methods <- c("natural", "quantile", "equal", "standard deviation", "geometric", "pretty", "head-tail", "maximum gaps")
 
+# Ascending.
 values_to_classify <- function(x, call) {
   if (!is.numeric(x)) {
     text <- if (is.character(x) || is.factor(x)) utils::head(unique(stats::na.omit(as.character(x))), 3)
@@ -55,7 +56,7 @@ values_to_classify <- function(x, call) {
   if (infinite) caution("classes", "{infinite} infinite value{?s} fall{?s/} in no class.")
   values <- as.double(x)[is.finite(x)]
   if (!length(values)) fail("argument", "There are no values to classify: all {length(x)} are missing or infinite.", call = call)
-  values
+  sort(values, method = "radix")
 }
 
 say_fewer_classes <- function(made, asked, distinct) {

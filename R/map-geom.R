@@ -27,9 +27,11 @@ makeContent.drawn_shapes <- function(x) {
   drawn <- core_thinned(handles_of(x$shapes), store_of(x$shapes), window, cell_width, cell_height)
   drawn$x <- (drawn$x - window[1]) / (window[3] - window[1])
   drawn$y <- (drawn$y - window[2]) / (window[4] - window[2])
-  drawn <- vctrs::new_data_frame(drawn)
-  grobs <- list(path_grob(drawn[drawn$dimension == 2L, ], x$style), line_grob(drawn[drawn$dimension == 1L, ], x$style),
-                point_grob(drawn[drawn$dimension == 0L, ], x$style))
+  of_dimension <- function(d) {
+    some <- drawn$dimension == d
+    vctrs::new_data_frame(if (all(some)) drawn else lapply(drawn, `[`, some))
+  }
+  grobs <- list(area_grob(of_dimension(2L), x$style), line_grob(of_dimension(1L), x$style), point_grob(of_dimension(0L), x$style))
   grid::setChildren(x, do.call(grid::gList, grobs))
 }
 
@@ -49,14 +51,16 @@ grob_of <- function(kind, hovered, ...) {
 
 hover_columns <- function(style, rows) if (is.null(style$tooltip)) NULL else style[rows, c("tooltip", "data_id")]
 
-path_grob <- function(drawn, style) {
+# Shapes of one ring each are polygons to grid, which draws them faster than paths of several rings.
+area_grob <- function(drawn, style) {
   if (!nrow(drawn)) return(grid::nullGrob())
-  of_path <- style[unique(drawn$row), ]
-  grob_of(
-    "path", hover_columns(style, drawn$row), x = drawn$x, y = drawn$y, id = drawn$ring, pathId = drawn$row, rule = "evenodd", default.units = "npc",
-    gp = grid::gpar(fill = scales::alpha(of_path$fill, of_path$alpha), col = of_path$colour, lwd = of_path$linewidth * ggplot2::.pt,
-                    lty = of_path$linetype, linejoin = "round")
-  )
+  rows <- drawn$row[!duplicated(drawn$ring)]
+  of_path <- style[unique(rows), ]
+  gp <- grid::gpar(fill = scales::alpha(of_path$fill, of_path$alpha), col = of_path$colour, lwd = of_path$linewidth * ggplot2::.pt,
+                   lty = of_path$linetype, linejoin = "round")
+  hovered <- hover_columns(style, drawn$row)
+  if (!anyDuplicated(rows)) return(grob_of("polygon", hovered, x = drawn$x, y = drawn$y, id = drawn$ring, default.units = "npc", gp = gp))
+  grob_of("path", hovered, x = drawn$x, y = drawn$y, id = drawn$ring, pathId = drawn$row, rule = "evenodd", default.units = "npc", gp = gp)
 }
 
 line_grob <- function(drawn, style) {

@@ -5,6 +5,7 @@
 #include <limits>
 
 #include "../error.h"
+#include "../parallel.h"
 
 namespace civic {
 
@@ -13,7 +14,7 @@ std::vector<double> finite_sorted(std::span<const double> values) {
   sorted.reserve(values.size());
   for (double v : values)
     if (std::isfinite(v)) sorted.push_back(v);
-  std::sort(sorted.begin(), sorted.end());
+  if (!std::is_sorted(sorted.begin(), sorted.end())) std::sort(sorted.begin(), sorted.end());
   return sorted;
 }
 
@@ -127,14 +128,13 @@ std::vector<double> gap_breaks(std::span<const double> sorted, int classes) {
 namespace {
 
 // Sums of squares of runs of distinct values, from running sums taken about the median to keep digits.
+template <class Real>
 class RunCosts {
  public:
   explicit RunCosts(std::span<const double> sorted) {
     const long double centre = sorted[sorted.size() / 2];
     long double count = 0, sum = 0, squares = 0;
-    counts_.push_back(0);
-    sums_.push_back(0);
-    squares_.push_back(0);
+    sums_.push_back({0, 0, 0});
     for (std::size_t i = 0; i < sorted.size(); ++i) {
       const long double v = sorted[i] - centre;
       count += 1;
@@ -142,40 +142,55 @@ class RunCosts {
       squares += v * v;
       if (i + 1 < sorted.size() && sorted[i + 1] == sorted[i]) continue;
       values_.push_back(sorted[i]);
-      counts_.push_back(count);
-      sums_.push_back(sum);
-      squares_.push_back(squares);
+      sums_.push_back({static_cast<Real>(count), static_cast<Real>(sum), static_cast<Real>(squares)});
     }
   }
 
   int size() const { return static_cast<int>(values_.size()); }
   double value(int i) const { return values_[i]; }
   // Of the distinct values first..last, both counted.
-  long double operator()(int first, int last) const {
-    const long double n = counts_[last + 1] - counts_[first], sum = sums_[last + 1] - sums_[first];
-    return std::max<long double>(0, squares_[last + 1] - squares_[first] - sum * sum / n);
+  Real operator()(int first, int last) const {
+    const Sums &a = sums_[first], &b = sums_[last + 1];
+    const Real sum = b.sum - a.sum;
+    return std::max<Real>(0, b.squares - a.squares - sum * sum / (b.count - a.count));
   }
 
  private:
+  struct Sums {
+    Real count, sum, squares;
+  };
   std::vector<double> values_;
-  std::vector<long double> counts_, sums_, squares_;
+  std::vector<Sums> sums_;
 };
 
 // One layer of the dynamic programme: least cost of splitting the values up to each end into one class more.
+template <class Real>
 class Layer {
  public:
-  Layer(const RunCosts& costs, const std::vector<long double>& before, std::vector<long double>& least,
-        std::vector<int>& cut, int classes)
+  Layer(const RunCosts<Real>& costs, const std::vector<Real>& before, std::vector<Real>& least, std::vector<int>& cut,
+        int classes)
       : costs_(costs), before_(before), least_(least), cut_(cut), classes_(classes) {}
 
-  // Solves ends first..last, whose best cuts lie within low..high.
-  void solve(int first, int last, int low, int high) {
-    if (first > last) return;
-    const int end = (first + last) / 2;
-    long double best = std::numeric_limits<long double>::infinity();
-    int best_cut = -1;
+  // Solves all ends first..last: the best cut moves with the end, so that an end halfway bounds those on either side,
+  // which are then solved side by side.
+  void solve(int first, int last) {
+    std::vector<Ends> open{{first, last, classes_ - 1, last}};
+    for (int rounds = 0; rounds < 4; ++rounds) {
+      std::vector<Ends> next;
+      for (const Ends& ends : open) halve(ends, [&](const Ends& half) { next.push_back(half); });
+      open.swap(next);
+    }
+    parallel_for(open.size(), 1, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t i = begin; i < end; ++i) solve_all(open[i]);
+    });
+  }
+
+  // The best cut for one end alone, between two places.
+  void solve_end(int end, int low, int high) {
+    Real best = std::numeric_limits<Real>::infinity();
+    int best_cut = low;
     for (int start = std::max(low, classes_ - 1); start <= std::min(high, end); ++start) {
-      const long double cost = before_[start - 1] + costs_(start, end);
+      const Real cost = before_[start - 1] + costs_(start, end);
       if (cost < best) {
         best = cost;
         best_cut = start;
@@ -183,39 +198,74 @@ class Layer {
     }
     least_[end] = best;
     cut_[end] = best_cut;
-    solve(first, end - 1, low, best_cut);
-    solve(end + 1, last, best_cut, high);
   }
 
  private:
-  const RunCosts& costs_;
-  const std::vector<long double>& before_;
-  std::vector<long double>& least_;
+  struct Ends {
+    int first, last, low, high;  // ends to solve, and where their cuts lie
+  };
+  template <class Rest>
+  void halve(const Ends& ends, const Rest& rest) {
+    if (ends.first > ends.last) return;
+    const int middle = ends.first + (ends.last - ends.first) / 2;
+    solve_end(middle, ends.low, ends.high);
+    rest(Ends{ends.first, middle - 1, ends.low, cut_[middle]});
+    rest(Ends{middle + 1, ends.last, cut_[middle], ends.high});
+  }
+  void solve_all(const Ends& ends) {
+    halve(ends, [&](const Ends& half) { solve_all(half); });
+  }
+
+  const RunCosts<Real>& costs_;
+  const std::vector<Real>& before_;
+  std::vector<Real>& least_;
   std::vector<int>& cut_;
-  int classes_;
+  const int classes_;
 };
+
+struct Partition {
+  std::vector<double> breaks;
+  double within, all;  // sums of squares
+};
+
+template <class Real>
+Partition best_partition(std::span<const double> sorted, int classes) {
+  const RunCosts<Real> costs(sorted);
+  const int n = costs.size();
+  if (classes > n) throw ArgumentError("there are fewer distinct values than classes");
+  std::vector<Real> before(n), least(n);
+  for (int end = 0; end < n; ++end) before[end] = costs(0, end);
+  std::vector<std::vector<int>> cuts(classes + 1, std::vector<int>(n, 0));  // first value of the last class
+  for (int k = 2; k <= classes; ++k) {
+    Layer<Real> layer(costs, before, least, cuts[k], k);
+    if (k < classes)
+      layer.solve(k - 1, n - 1);
+    else
+      layer.solve_end(n - 1, k - 1, n - 1);
+    before.swap(least);
+  }
+  Partition found{std::vector<double>(classes + 1), static_cast<double>(before[n - 1]),
+                  static_cast<double>(costs(0, n - 1))};
+  int end = n - 1;
+  for (int k = classes; k >= 1; --k) {
+    found.breaks[k] = costs.value(end);
+    end = cuts[k][end] - 1;
+  }
+  found.breaks[0] = costs.value(0);
+  return found;
+}
 
 }  // namespace
 
 std::vector<double> natural_breaks(std::span<const double> sorted, int classes) {
-  const RunCosts costs(sorted);
-  const int n = costs.size();
-  if (classes > n) throw ArgumentError("there are fewer distinct values than classes");
-  std::vector<long double> before(n), least(n);
-  for (int end = 0; end < n; ++end) before[end] = costs(0, end);
-  std::vector<std::vector<int>> cuts(classes + 1, std::vector<int>(n, 0));  // first value of the last class
-  for (int k = 2; k <= classes; ++k) {
-    Layer(costs, before, least, cuts[k], k).solve(k - 1, n - 1, k - 1, n - 1);
-    before.swap(least);
+  // Doubles tell partitions apart unless classes are so narrow that their squares drown in those of the whole.
+  constexpr double enough = 1e-5;
+  constexpr std::size_t few = 20000;
+  if (sorted.size() > few) {
+    Partition quick = best_partition<double>(sorted, classes);
+    if (quick.within > enough * quick.all) return std::move(quick.breaks);
   }
-  std::vector<double> breaks(classes + 1);
-  int end = n - 1;
-  for (int k = classes; k >= 1; --k) {
-    breaks[k] = costs.value(end);
-    end = cuts[k][end] - 1;
-  }
-  breaks[0] = costs.value(0);
-  return breaks;
+  return best_partition<long double>(sorted, classes).breaks;
 }
 
 double within_sum_of_squares(std::span<const double> sorted, std::span<const double> breaks) {
