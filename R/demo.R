@@ -75,7 +75,8 @@ run_demo <- function(folder = "demo-output") {
   step("7  Map it, and write the result")
   show(print(class_breaks(wards$seats_per_1000)))
   map <- choropleth_map(wards, "seats_per_1000", title = "Seats in cool rooms", subtitle = "per 1,000 residents, wards of Saltmere",
-                        key_title = "Seats per\n1,000 residents") + map_outlines(wards) + map_points(rooms)
+                        key_title = "Seats per\n1,000 residents", counts = TRUE) +
+    map_outlines(wards) + map_points(rooms) + map_scale_bar() + map_north_arrow()
   save_map(map, target("seats-by-ward.png"), width = 28, height = 17.5, dpi = 116)
   write_layer(wards, target("wards-with-rooms.geojson"), replace = TRUE, decimals = 6)
   write_layer(located, target("rooms-with-wards.zip"), replace = TRUE)

@@ -79,7 +79,7 @@ scale_bar_grob <- function(left, up, across, ink, label, half) {
   thick <- grid::unit(1.6, "mm")
   text <- grid::gpar(col = ink, fontsize = 8.5)
   grid::grobTree(
-    grid::rectGrob(npc(left + c(0, across / 2)), npc(up), npc(across / 2), thick, hjust = 0, vjust = 0, gp = grid::gpar(fill = c(ink, "#ffffff"), col = ink, lwd = 0.7)),
+    grid::rectGrob(npc(left + c(0, across / 2)), npc(up), npc(across / 2), thick, hjust = 0, vjust = 0, gp = grid::gpar(fill = c(ink, under_ink(ink)), col = ink, lwd = 0.7)),
     grid::textGrob(c("0", half, label), npc(left + c(0, across / 2, across)), npc(up) + grid::unit(2.4, "mm"), vjust = 0, gp = text)
   )
 }
@@ -115,7 +115,7 @@ north_arrow_grob <- function(right, up, degrees, ink) {
   letter <- turn(0, 8)
   grid::grobTree(
     grid::polygonGrob(left$x, left$y, gp = grid::gpar(fill = ink, col = ink, lwd = 0.7)),
-    grid::polygonGrob(rest$x, rest$y, gp = grid::gpar(fill = "#ffffff", col = ink, lwd = 0.7)),
+    grid::polygonGrob(rest$x, rest$y, gp = grid::gpar(fill = under_ink(ink), col = ink, lwd = 0.7)),
     grid::textGrob("N", letter$x, letter$y, rot = -degrees, gp = grid::gpar(col = ink, fontsize = 10, fontface = "bold"))
   )
 }

@@ -44,6 +44,9 @@ ink_on <- function(plot) {
   map_inks[[if (dark) "dark" else "light"]]$ink
 }
 
+# What stands out from an ink.
+under_ink <- function(ink) if (ink == map_inks$dark$ink) map_inks$dark$water else "#ffffff"
+
 # A map without layers yet: the frame's extent and CRS, the theme, the words around it, the source and the CRS below.
 start_map <- function(x, title = NULL, subtitle = NULL, source = NULL, note = NULL) {
   ggplot2::ggplot() + map_coordinates(x) + map_theme() +

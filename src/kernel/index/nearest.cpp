@@ -14,8 +14,15 @@ namespace {
 class Planar {
  public:
   Planar(const ShapeRows& x, const ShapeRows& y) : x_(x), y_(y) {}
+  Box box(int j) const { return y_.box(j); }
   // No more than the distance of anything in the boxes; exact between places.
   double bound(const Box& a, const Box& b) const { return a.gap(b); }
+  // Whether the bound is above a limit, without its root; rounding is on the side of "no".
+  bool beyond(const Box& a, const Box& b, double limit) const {
+    const double dx = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax});
+    const double dy = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax});
+    return dx * dx + dy * dy > limit * limit * (1 + 1e-12);
+  }
   double distance(int i, int j, const Box& a, const Box& b) const {
     if (a.is_place() && b.is_place()) return bound(a, b);
     return nearest_places(x_.store, x_[i], y_.store, y_[j]).distance;
@@ -29,6 +36,7 @@ class OnEllipsoid {
  public:
   OnEllipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid)
       : x_(x), y_(y), ellipsoid_(ellipsoid), geodesic_(ellipsoid) {}
+  Box box(int j) const { return y_.box(j); }
   // On the sphere of the least radius of curvature: beyond the parallels and meridians between.
   double bound(const Box& a, const Box& b) const {
     constexpr double degree = M_PI / 180;
@@ -42,6 +50,7 @@ class OnEllipsoid {
         std::asin(std::min(1.0, std::max(0.0, std::cos(polar)) * (east < M_PI / 2 ? std::sin(east) : 1.0)));
     return 0.999999 * radius * std::max(north, across);
   }
+  bool beyond(const Box&, const Box&, double) const { return false; }
   double distance(int i, int j, const Box& a, const Box& b) const {
     if (a.is_place() && b.is_place()) return geodesic_.distance({a.xmin, a.ymin}, {b.xmin, b.ymin});
     return ellipsoidal_distance(ellipsoid_, geodesic_, x_.store, x_[i], y_.store, y_[j]);
@@ -64,6 +73,10 @@ class Search {
     open_.clear();
     found_.clear();
     row_ = row;
+    // The nearest row is no farther than the one that was nearest to the row before, which lies close by.
+    hint_ = count_ == 1 && last_ >= 0
+                ? std::min(within_, metric_.distance(row, last_, box, metric_.box(last_)) * (1 + 1e-12))
+                : within_;
     push(tree_.root(), box);
     while (!open_.empty()) {
       std::pop_heap(open_.begin(), open_.end(), later);
@@ -77,6 +90,7 @@ class Search {
       measure(at.node, box);
     }
     std::sort(found_.begin(), found_.end(), nearer);
+    if (!found_.empty()) last_ = found_.front().y;
     out.insert(out.end(), found_.begin(), found_.end());
   }
 
@@ -94,8 +108,9 @@ class Search {
     const double distance = metric_.distance(row_, tree_.row(leaf), box, tree_.box(leaf));
     if (distance <= limit()) keep({row_, tree_.row(leaf), distance});
   }
-  double limit() const { return found_.size() < count_ ? within_ : kth_; }
+  double limit() const { return found_.size() < count_ ? hint_ : kth_; }
   void push(const RTree::Node& node, const Box& box) {
+    if (metric_.beyond(box, tree_.box(node), limit())) return;
     const double bound = metric_.bound(box, tree_.box(node));
     if (bound > limit()) return;
     if (tree_.is_leaf(node) && box.is_place() && tree_.box(node).is_place())
@@ -119,8 +134,8 @@ class Search {
   const double within_;
   std::vector<Open> open_;
   std::vector<NearRow> found_;
-  double kth_ = 0;
-  int row_ = 0;
+  double kth_ = 0, hint_ = 0;
+  int row_ = 0, last_ = -1;
 };
 
 template <class Metric>
