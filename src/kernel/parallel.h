@@ -91,18 +91,37 @@ std::vector<T> parallel_collect(std::size_t n, std::size_t grain, const Produce&
   return all;
 }
 
-// Sorts pieces side by side and merges them.
+// Sorts pieces side by side and merges them, each pair of pieces in two halves side by side.
 template <class T, class Less = std::less<>>
 void parallel_sort(std::vector<T>& values, const Less& less = {}) {
   constexpr std::size_t least = 1 << 14;  // below which one thread is as fast
   const std::size_t n = values.size(), pieces = works_beside() || n < least ? 1 : thread_limit();
-  auto cut = [&](std::size_t k) { return values.begin() + static_cast<std::ptrdiff_t>(n * k / pieces); };
+  auto cut = [&](std::size_t k) { return n * std::min(k, pieces) / pieces; };
   parallel_for(pieces, 1, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t k = begin; k < end; ++k) std::sort(cut(k), cut(k + 1), less);
+    for (std::size_t k = begin; k < end; ++k)
+      std::sort(values.begin() + static_cast<std::ptrdiff_t>(cut(k)),
+                values.begin() + static_cast<std::ptrdiff_t>(cut(k + 1)), less);
   });
-  for (std::size_t width = 1; width < pieces; width *= 2)
-    for (std::size_t k = 0; k + width < pieces; k += 2 * width)
-      std::inplace_merge(cut(k), cut(k + width), cut(std::min(pieces, k + 2 * width)), less);
+  if (pieces == 1) return;
+  std::vector<T> merged(n);
+  for (std::size_t width = 1; width < pieces; width *= 2) {
+    const std::size_t pairs = (pieces + 2 * width - 1) / (2 * width);
+    parallel_for(2 * pairs, 1, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t half = begin; half < end; ++half) {
+        const std::size_t k = half / 2 * 2 * width;
+        const T *a = values.data() + cut(k), *b = values.data() + cut(k + width),
+                *b_end = values.data() + cut(k + 2 * width);
+        // Halved at the middle of the first piece, and where that would stand in the second.
+        const T* a_middle = a + (b - a) / 2;
+        const T* b_middle = a_middle == b ? b : std::lower_bound(b, b_end, *a_middle, less);
+        if (half % 2 == 0)
+          std::merge(a, a_middle, b, b_middle, merged.data() + cut(k), less);
+        else
+          std::merge(a_middle, b, b_middle, b_end, merged.data() + cut(k) + (a_middle - a) + (b_middle - b), less);
+      }
+    });
+    values.swap(merged);
+  }
 }
 
 }  // namespace civic

@@ -181,12 +181,13 @@ class Noder {
   }
   // The edges of the first round are indexed once; those cut since then are left out when they are found.
   void take_as_base() {
-    std::vector<Box> boxes;
-    boxes.reserve(edges_.size());
-    for (Edge& e : edges_) {
-      e.in_base = true;
-      boxes.push_back(box_of(e));
-    }
+    std::vector<Box> boxes(edges_.size());
+    parallel_for(edges_.size(), 1 << 14, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t i = begin; i < end; ++i) {
+        edges_[i].in_base = true;
+        boxes[i] = box_of(edges_[i]);
+      }
+    });
     base_ = std::make_unique<RTree>(std::span<const Box>(boxes));
     base_edge_ = edge_of_;
     in_base_.resize(edges_.size());

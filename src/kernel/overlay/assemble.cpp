@@ -201,10 +201,22 @@ void sort_by_region(std::vector<Belonging>& cells) {
 }
 
 // The cells of one region, from where it begins among all.
-std::vector<int> next_cells(const std::vector<Belonging>& all, std::size_t& at, std::int64_t region) {
+std::vector<int> cells_of(const std::vector<Belonging>& all, std::size_t at, std::int64_t region) {
   std::vector<int> out;
   for (; at < all.size() && all[at].region == region; ++at) out.push_back(all[at].cell);
   return out;
+}
+
+void skip_region(const std::vector<Belonging>& all, std::size_t& at, std::int64_t region) {
+  while (at < all.size() && all[at].region == region) ++at;
+}
+
+StoreBuffer concatenated(const std::vector<StoreBuffer>& stores) {
+  std::vector<StoreView> views;
+  for (const StoreBuffer& store : stores) views.push_back(store.view());
+  StoreBuffer all(count_all(views));
+  concatenate(views, all.target());
+  return all;
 }
 
 }  // namespace
@@ -238,23 +250,44 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
   }
   for (auto* all : {&in, &borders, &inner, &cells.edges, &cells.nodes}) sort_by_region(*all);
 
-  RegionTracer tracer(*this, left_out);
-  ShapeBuilder builder;
+  // Where each region begins among its cells.
+  struct Start {
+    std::size_t face, border, inner, edge, node;
+  };
+  std::vector<Start> starts;
   keys.clear();
-  std::size_t f = 0, b = 0, i = 0, e = 0, n = 0;
-  for (;;) {
+  for (Start at{};;) {
     std::int64_t region = std::numeric_limits<std::int64_t>::max();
-    if (f < in.size()) region = std::min(region, in[f].region);
-    if (e < cells.edges.size()) region = std::min(region, cells.edges[e].region);
-    if (n < cells.nodes.size()) region = std::min(region, cells.nodes[n].region);
+    if (at.face < in.size()) region = std::min(region, in[at.face].region);
+    if (at.edge < cells.edges.size()) region = std::min(region, cells.edges[at.edge].region);
+    if (at.node < cells.nodes.size()) region = std::min(region, cells.nodes[at.node].region);
     if (region == std::numeric_limits<std::int64_t>::max()) break;
     keys.push_back(region);
-    tracer.trace({next_cells(in, f, region), next_cells(borders, b, region), next_cells(inner, i, region),
-                  next_cells(cells.edges, e, region), next_cells(cells.nodes, n, region)},
-                 builder);
-    if (keys.size() % 4096 == 0) check_in(f, in.size());
+    starts.push_back(at);
+    skip_region(in, at.face, region);
+    skip_region(borders, at.border, region);
+    skip_region(inner, at.inner, region);
+    skip_region(cells.edges, at.edge, region);
+    skip_region(cells.nodes, at.node, region);
   }
-  return builder.take();
+
+  // Some runs of regions side by side, each with marks of its own on all cells.
+  const std::size_t grain = std::max<std::size_t>(1, (keys.size() + 4 * thread_limit() - 1) / (4 * thread_limit()));
+  std::vector<StoreBuffer> runs((keys.size() + grain - 1) / grain);
+  parallel_for(keys.size(), grain, [&](std::size_t begin, std::size_t end) {
+    RegionTracer tracer(*this, left_out);
+    ShapeBuilder builder;
+    for (std::size_t k = begin; k < end; ++k) {
+      const Start& at = starts[k];
+      tracer.trace(
+          {cells_of(in, at.face, keys[k]), cells_of(borders, at.border, keys[k]), cells_of(inner, at.inner, keys[k]),
+           cells_of(cells.edges, at.edge, keys[k]), cells_of(cells.nodes, at.node, keys[k])},
+          builder);
+    }
+    runs[begin / grain] = builder.take();
+  });
+  if (runs.size() == 1) return std::move(runs[0]);
+  return concatenated(runs);
 }
 
 }  // namespace civic

@@ -70,28 +70,48 @@ class PairPieces {
 
   Pieces find() {
     const std::vector<int> like = settled_faces();
-    for (int face = 1; face < a_.faces(); ++face)
-      add(
-          a_.cover(like[face]), [&](int, int) { return true; }, face, cells_.faces);
-    std::vector<int> features;
-    for (int e = 0; e < a_.edges(); ++e) {
+    collect(a_.faces(), cells_.faces, [&](int face, std::vector<int>&, Found& out) {
+      if (face > 0)
+        add(
+            a_.cover(like[face]), [&](int, int) { return true; }, face, out);
+    });
+    collect(a_.edges(), cells_.edges, [&](int e, std::vector<int>& features, Found& out) {
       a_.edge_features(e, features);
       add(
-          features, [&](int i, int j) { return runs(e, i) || runs(e, j); }, e, cells_.edges);
-      note_touches(features, e, cells_.edges,
-                   [&](int i, int j) { return meet_beside(e, i, j) || runs(e, i) || runs(e, j); });
-    }
-    for (int n = 0; n < a_.nodes(); ++n) {
+          features, [&](int i, int j) { return runs(e, i) || runs(e, j); }, e, out);
+      note_touches(features, e, out, [&](int i, int j) { return meet_beside(e, i, j) || runs(e, i) || runs(e, j); });
+    });
+    collect(a_.nodes(), cells_.nodes, [&](int n, std::vector<int>& features, Found& out) {
       a_.node_features(n, features);
       add(
-          features, [&](int i, int j) { return a_.is_point(n, i) || a_.is_point(n, j); }, n, cells_.nodes);
-      note_touches(features, n, cells_.nodes,
+          features, [&](int i, int j) { return a_.is_point(n, i) || a_.is_point(n, j); }, n, out);
+      note_touches(features, n, out,
                    [&](int i, int j) { return meet_around(n, i, j) || a_.is_point(n, i) || a_.is_point(n, j); });
-    }
+    });
     return pieces();
   }
 
  private:
+  // What cells belong to, and which pairs only touch in them.
+  struct Found {
+    std::vector<Belonging> cells;
+    std::vector<std::int64_t> touches;
+  };
+  // Runs visit(cell, room for its features, what is found) over all cells, side by side.
+  template <class Visit>
+  void collect(int n, std::vector<Belonging>& cells, const Visit& visit) {
+    constexpr std::size_t grain = 8192;
+    std::vector<Found> parts((static_cast<std::size_t>(n) + grain - 1) / grain);
+    parallel_for(static_cast<std::size_t>(n), grain, [&](std::size_t begin, std::size_t end) {
+      std::vector<int> features;
+      for (std::size_t cell = begin; cell < end; ++cell) visit(static_cast<int>(cell), features, parts[begin / grain]);
+    });
+    for (const Found& part : parts) {
+      cells.insert(cells.end(), part.cells.begin(), part.cells.end());
+      touches_.insert(touches_.end(), part.touches.begin(), part.touches.end());
+    }
+  }
+
   std::int64_t key(int i, int j) const {
     return static_cast<std::int64_t>(i + 1) * width_ + (j < 0 ? 0 : j - x_rows_ + 1);
   }
@@ -119,7 +139,8 @@ class PairPieces {
 
   // A cell for the pairs of its features one of which holds it as its own, and for single features likewise.
   template <class Own>
-  void add(std::span<const int> features, const Own& own, int cell, std::vector<Belonging>& to) {
+  void add(std::span<const int> features, const Own& own, int cell, Found& out) const {
+    std::vector<Belonging>& to = out.cells;
     const Sides sides = sides_of(features, x_rows_);
     if (keep_.both)
       for (const int i : sides.x)
@@ -134,14 +155,14 @@ class PairPieces {
   }
 
   template <class More>
-  void note_touches(std::span<const int> features, int cell, std::vector<Belonging>& to, const More& meets_in_more) {
+  void note_touches(std::span<const int> features, int cell, Found& out, const More& meets_in_more) const {
     if (!keep_.both) return;
     const Sides sides = sides_of(features, x_rows_);
     for (const int i : sides.x)
       for (const int j : sides.y) {
         if (meets_in_more(i, j)) continue;
-        touches_.push_back(key(i, j));
-        if (keep_.touches) to.push_back({key(i, j), cell});
+        out.touches.push_back(key(i, j));
+        if (keep_.touches) out.cells.push_back({key(i, j), cell});
       }
   }
 
