@@ -17,6 +17,10 @@ core_class_breaks <- function(values, classes, method) {
     .Call(`_civicatlas_core_class_breaks`, values, classes, method)
 }
 
+core_finite_sorted <- function(values) {
+    .Call(`_civicatlas_core_finite_sorted`, values)
+}
+
 core_variance_fit <- function(values, breaks) {
     .Call(`_civicatlas_core_variance_fit`, values, breaks)
 }

@@ -62,7 +62,8 @@ moment_sums <- function(values, links) {
   back <- links$weight[match(links$neighbour * (n + 1) + links$row, key)]
   back[is.na(back)] <- 0
   one_way <- back == 0
-  list(n = n, b2 = n * sum(z^4) / sum(z^2)^2, s0 = sum(links$weight), s1 = sum((links$weight + back)^2) / 2 + sum(links$weight[one_way]^2) / 2, s2 = sum((out + into)^2))
+  s1 <- sum((links$weight + back)^2) / 2 + sum(links$weight[one_way]^2) / 2
+  list(n = n, b2 = n * sum(z^4) / sum(z^2)^2, s0 = sum(links$weight), s1 = s1, s2 = sum((out + into)^2))
 }
 
 rowsum_of <- function(values, groups, n) {
@@ -137,7 +138,8 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
     out
   }
   tibble::new_tibble(list(
-    value = as.double(x), lag = whole(weighted_sums(known$links, known$values), NA_real_), statistic = whole(found$statistic, NA_real_), z = whole(found$z, NA_real_),
+    value = as.double(x), lag = whole(weighted_sums(known$links, known$values), NA_real_),
+    statistic = whole(found$statistic, NA_real_), z = whole(found$z, NA_real_),
     p_value = whole(found$p_value, NA_real_), p_adjusted = whole(adjusted, NA_real_), cluster = whole(cluster, NA_character_)
   ), nrow = length(x))
 }

@@ -68,9 +68,7 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
   started <- clock()
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
-  if (!is.numeric(distances) || !length(distances) || anyNA(distances) || any(diff(c(0, distances)) <= 0)) {
-    fail("argument", "{.arg distances} must be ascending numbers above 0.", call = call)
-  }
+  if (!are_ascending(distances)) fail("argument", "{.arg distances} must be ascending numbers above 0.", call = call)
   if (!is.null(within)) check_same_crs(x, within, "x", "within", call = call)
   style <- buffer_style("round", "round", segments, "both", call)
   reach <- lapply(distances, function(distance) dissolved(buffers(shapes, buffer_distances(shapes, distance, unit, call), style, call), call))
@@ -85,6 +83,8 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
   say("{.fn bands_around}: {counted(length(shapes), 'shape')} in, {counted(nrow(out), 'band')} out.")
   record(out, x, "bands_around", rlang::current_call(), length(shapes), started = started)
 }
+
+are_ascending <- function(x) is.numeric(x) && length(x) && !anyNA(x) && all(diff(c(0, x)) > 0)
 
 buffer_style <- function(ends, corners, segments, side, call) {
   one_of(ends, c("round", "flat", "square"), "ends", call = call)

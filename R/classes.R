@@ -45,7 +45,7 @@ class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
 
 class_methods <- c("natural", "quantile", "equal", "standard deviation", "geometric", "pretty", "head-tail", "maximum gaps")
 
-# Ascending.
+# The finite ones, ascending.
 values_to_classify <- function(x, call) {
   if (!is.numeric(x)) {
     text <- if (is.character(x) || is.factor(x)) utils::head(unique(stats::na.omit(as.character(x))), 3)
@@ -54,9 +54,9 @@ values_to_classify <- function(x, call) {
   }
   infinite <- sum(is.infinite(x))
   if (infinite) caution("classes", "{infinite} infinite value{?s} fall{?s/} in no class.")
-  values <- as.double(x)[is.finite(x)]
+  values <- core_finite_sorted(as.double(x))
   if (!length(values)) fail("argument", "There are no values to classify: all {length(x)} are missing or infinite.", call = call)
-  sort(values, method = "radix")
+  values
 }
 
 say_fewer_classes <- function(made, asked, distinct) {
@@ -140,7 +140,8 @@ draw_classes <- function(breaks, palette = "harbour", reverse = FALSE, title = N
   bars$class <- factor(labels[bars$class], levels = labels)
   ink <- map_inks$light
   ggplot2::ggplot(bars) +
-    ggplot2::geom_rect(ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = 0, ymax = .data$count, fill = .data$class), colour = ink$faint, linewidth = 0.15) +
+    ggplot2::geom_rect(ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = 0, ymax = .data$count, fill = .data$class),
+                       colour = ink$faint, linewidth = 0.15) +
     ggplot2::geom_vline(xintercept = cuts, colour = ink$ink, linewidth = 0.3, linetype = "22") +
     ggplot2::scale_fill_manual(values = stats::setNames(map_colours(classes, palette, reverse), labels), na.value = no_data_colour(), drop = FALSE,
                                labels = paste0(labels, "  (", map_numbers(attr(breaks, "counts")), ")"), guide = ggplot2::guide_legend(reverse = TRUE)) +

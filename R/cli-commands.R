@@ -424,7 +424,8 @@ commands <- function() {
         option("points", NULL, "layer of points to draw on top"), option("labels", NULL, "column of texts to write at the shapes"),
         option("graticule", FALSE, "draw meridians and parallels"), option("scale-bar", FALSE, "draw a scale bar"),
         option("north-arrow", FALSE, "draw a north arrow"), option("dark", FALSE, "dark ground"),
-        option("width", 24, "width [%default]"), option("height", 16, "height [%default]"), option("size-unit", "cm", "of width and height: cm, in or px [%default]"),
+        option("width", 24, "width [%default]"), option("height", 16, "height [%default]"),
+        option("size-unit", "cm", "of width and height: cm, in or px [%default]"),
         option("dpi", 300, "dots per inch of an image [%default]")
       )),
       example = "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"",

@@ -38,7 +38,9 @@ three_classes <- function(x, quosure, method, call) {
   if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg across} and {.arg up} must both be given.", call = call)
   values <- as.double(map_values(x, quosure, call))
   breaks <- class_breaks(values, 3, method)
-  if (length(breaks) != 4) fail("argument", "{rlang::as_label(quosure)} gives {length(breaks) - 1} class{?es}, and a map of two variables needs three.", call = call)
+  if (length(breaks) != 4) {
+    fail("argument", "{rlang::as_label(quosure)} gives {length(breaks) - 1} class{?es}, and a map of two variables needs three.", call = call)
+  }
   list(class = core_class_of(values, breaks), breaks = breaks)
 }
 

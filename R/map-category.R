@@ -34,11 +34,13 @@ category_map <- function(x, fill, colours = NULL, palette = "quay", counts = FAL
   }
   sizes <- as.vector(table(x$.category)[present])
   shown <- if (counts) paste0(present, "  (", format_count(sizes), ")") else present
-  say("{.fn category_map}: {counted(nrow(x), 'shape')} in {counted(length(present) - (missing > 0), 'category', 'categories')}{if (missing) paste0('; ', missing, ' without data (grey)')}.")
+  kinds <- counted(length(present) - (missing > 0), "category", "categories")
+  say("{.fn category_map}: {counted(nrow(x), 'shape')} in {kinds}{if (missing) paste0('; ', missing, ' without data (grey)')}.")
   polygons <- all(shape_dimension(as_shapes(x)) == 2, na.rm = TRUE)
   style <- if (polygons) list(colour = outline, linewidth = 0.15) else list(linewidth = 0.7, size = 2.6, colour = if (all_points(x)) "#26323c" else NA)
+  key <- if (polygons) ggplot2::draw_key_polygon else key_of_lines_and_points(x)
   start_map(x, title, subtitle, source) +
-    shapes_layer(x, ggplot2::aes(fill = .data$.category), style, show_key = TRUE, key = if (polygons) ggplot2::draw_key_polygon else key_of_lines_and_points(x)) +
+    shapes_layer(x, ggplot2::aes(fill = .data$.category), style, show_key = TRUE, key = key) +
     ggplot2::scale_fill_manual(values = colours, limits = present, breaks = present, labels = stats::setNames(shown, present), drop = FALSE) +
     ggplot2::labs(fill = key_title %||% rlang::as_label(given)) + panel_facets(x)
 }

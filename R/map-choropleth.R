@@ -74,7 +74,8 @@ panels_of <- function(x, fill, panels, call) {
   x$.value <- map_values(x, fill, call)
   if (!rlang::quo_is_null(panels)) {
     x$.panel <- x[[named_column(x, panels, "panels", call)]]
-    if (length(unique(x$.panel)) > 40) fail("argument", "{.arg panels} has {length(unique(x$.panel))} values; 40 panels are the most that can be read.", call = call)
+    panels <- length(unique(x$.panel))
+    if (panels > 40) fail("argument", "{.arg panels} has {panels} values; 40 panels are the most that can be read.", call = call)
   }
   structure(x, label = rlang::as_label(fill))
 }
@@ -96,18 +97,24 @@ map_values <- function(x, quosure, call) {
 }
 
 map_breaks <- function(values, classes, method, at, midpoint, unasked, call) {
-  if (is.null(at) && (!rlang::is_integerish(classes, 1, finite = TRUE) || classes < 2 || classes > 12)) {
+  if (is.null(at) && !is_count(classes, 2, 12)) {
     fail("argument", "{.arg classes} must be a whole number from 2 to 12, not {.val {classes}}.", call = call)
   }
   breaks <- if (method == "head-tail" && unasked) class_breaks(values, method = method) else class_breaks(values, classes, method, at)
   if (length(breaks) > 13) fail("argument", "There are {length(breaks) - 1} classes; a map has 12 at most.", call = call)
-  if (is.null(midpoint) || !is.null(at) || midpoint <= breaks[1] || midpoint >= breaks[length(breaks)]) return(breaks)
-  # The inner break that is nearest gives way to the midpoint.
+  if (is.null(midpoint) || !is.null(at)) breaks else with_midpoint(breaks, midpoint, values)
+}
+
+# The inner break that is nearest gives way to the midpoint.
+with_midpoint <- function(breaks, midpoint, values) {
   cuts <- as.double(breaks)
+  if (midpoint <= cuts[1] || midpoint >= cuts[length(cuts)]) return(breaks)
   inner <- seq_along(cuts)[-c(1, length(cuts))]
   if (length(inner)) cuts[inner[which.min(abs(cuts[inner] - midpoint))]] <- midpoint else cuts <- c(cuts[1], midpoint, cuts[2])
   new_breaks(values[is.finite(values)], sort(cuts), attr(breaks, "method"))
 }
+
+is_count <- function(x, least, most) rlang::is_integerish(x, 1, finite = TRUE) && x >= least && x <= most
 
 # A colour a class; with a midpoint the two sides have as many shades as the larger one needs, so that shades mean the same on both.
 sided_colours <- function(breaks, palette, reverse, midpoint) {
@@ -154,7 +161,9 @@ classes_in_words <- function(breaks) {
 tell_of_map <- function(values, breaks, x, fill) {
   known <- sum(is.finite(values))
   lacking <- length(values) - known
-  how <- if (is.null(breaks)) "on a continuous key" else {
+  how <- if (is.null(breaks)) {
+    "on a continuous key"
+  } else {
     paste0("in ", counted(length(breaks) - 1, "class", "classes"), ", ", sub("^Classes: (.*)\\.$", "\\1", classes_in_words(breaks)))
   }
   say("{.fn choropleth_map}: {counted(known, 'shape')} {how}{if (lacking) paste0('; ', format_count(lacking), ' without data (grey)')}.")

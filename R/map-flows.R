@@ -56,14 +56,16 @@ flows_of <- function(flows, width, most, widest, bend, colour, key_title, unit, 
   x <- flows[rev(drawn), ]
   x$.size <- values[rev(drawn)]
   x$.width <- widest * x$.size / max(x$.size)
-  structure(list(frame = x, widest = widest, bend = bend, colour = colour, unit = unit, key_title = key_title %||% rlang::as_label(width)), class = "map_flow_layer")
+  key_title <- key_title %||% rlang::as_label(width)
+  structure(list(frame = x, widest = widest, bend = bend, colour = colour, unit = unit, key_title = key_title), class = "map_flow_layer")
 }
 
 #' @export
 ggplot_add.map_flow_layer <- function(object, plot, ...) {
   frame <- on_map_crs(object$frame, plot$coordinates$crs, "map_flows")
   count_outside(frame, plot$coordinates$limits, "map_flows")
-  plot + shapes_layer(frame, ggplot2::aes(width = .data$.width), list(colour = object$colour, alpha = 0.72, bend = object$bend), show_key = FALSE, geom = GeomFlows) +
+  style <- list(colour = object$colour, alpha = 0.72, bend = object$bend)
+  plot + shapes_layer(frame, ggplot2::aes(width = .data$.width), style, show_key = FALSE, geom = GeomFlows) +
     width_key(max(frame$.size), object$widest, object$colour, object$key_title, object$unit)
 }
 
@@ -99,8 +101,9 @@ makeContent.drawn_flows <- function(x) {
   })
   lengths <- vapply(bands, nrow, 0L)
   points <- do.call(rbind, bands)
+  id <- rep(seq_along(bands), lengths)
   band <- grob_of(
-    "polygon", hover_columns(style, rep(seq_along(bands), lengths)), x = grid::unit(points[, 1], "mm"), y = grid::unit(points[, 2], "mm"), id = rep(seq_along(bands), lengths),
+    "polygon", hover_columns(style, id), x = grid::unit(points[, 1], "mm"), y = grid::unit(points[, 2], "mm"), id = id,
     gp = grid::gpar(fill = scales::alpha(style$colour, style$alpha), col = "#ffffff", lwd = 0.35)
   )
   grid::setChildren(x, grid::gList(band))

@@ -71,7 +71,8 @@ ggplot_add.map_scale_bar <- function(object, plot, ...) {
   across <- length * length_units[[unit]] / metres / diff(frame$x)
   left <- if (grepl("left", object$position)) 0.03 else 0.97 - across
   up <- if (grepl("bottom", object$position)) 0.035 else 0.935
-  drawn_on_panel(plot, scale_bar_grob(left, up, across, ink_on(plot), paste(map_numbers(length, if (length < 1) 1 else 0), unit), map_numbers(length / 2, if (length %% 2 > 0) 1 else 0)))
+  number <- function(v) map_numbers(v, if (v == round(v)) 0 else 1)
+  drawn_on_panel(plot, scale_bar_grob(left, up, across, ink_on(plot), paste(number(length), unit), number(length / 2)))
 }
 
 scale_bar_grob <- function(left, up, across, ink, label, half) {
@@ -79,7 +80,8 @@ scale_bar_grob <- function(left, up, across, ink, label, half) {
   thick <- grid::unit(1.6, "mm")
   text <- grid::gpar(col = ink, fontsize = 8.5)
   grid::grobTree(
-    grid::rectGrob(npc(left + c(0, across / 2)), npc(up), npc(across / 2), thick, hjust = 0, vjust = 0, gp = grid::gpar(fill = c(ink, under_ink(ink)), col = ink, lwd = 0.7)),
+    grid::rectGrob(npc(left + c(0, across / 2)), npc(up), npc(across / 2), thick, hjust = 0, vjust = 0,
+                   gp = grid::gpar(fill = c(ink, under_ink(ink)), col = ink, lwd = 0.7)),
     grid::textGrob(c("0", half, label), npc(left + c(0, across / 2, across)), npc(up) + grid::unit(2.4, "mm"), vjust = 0, gp = text)
   )
 }

@@ -85,7 +85,12 @@ short_column <- function(values) {
   map_numbers(values, digits)
 }
 
-escape_html <- function(text) gsub("\"", "&quot;", gsub(">", "&gt;", gsub("<", "&lt;", gsub("&", "&amp;", text, fixed = TRUE), fixed = TRUE), fixed = TRUE), fixed = TRUE)
+escape_html <- function(text) {
+  text <- gsub("&", "&amp;", text, fixed = TRUE)
+  text <- gsub("<", "&lt;", text, fixed = TRUE)
+  text <- gsub(">", "&gt;", text, fixed = TRUE)
+  gsub("\"", "&quot;", text, fixed = TRUE)
+}
 
 # One page with all scripts and styles in it.
 page_of_widget <- function(widget, title, entries) {

@@ -91,8 +91,7 @@ place_labels <- function(x, y, width, height, rank, beside, wide, high) {
       cx <- x[i] + around[k, 1]
       cy <- y[i] + around[k, 2]
       box <- c(cx - width[i] / 2 - 0.5, cy - height[i] / 2 - 0.5, cx + width[i] / 2 + 0.5, cy + height[i] / 2 + 0.5)
-      if (box[1] < 0 || box[2] < 0 || box[3] > wide || box[4] > high) next
-      if (any(taken[, 1] < box[3] & taken[, 3] > box[1] & taken[, 2] < box[4] & taken[, 4] > box[2])) next
+      if (!is_free(box, taken, wide, high)) next
       taken <- rbind(taken, box)
       out$x[i] <- cx
       out$y[i] <- cy
@@ -100,6 +99,12 @@ place_labels <- function(x, y, width, height, rank, beside, wide, high) {
     }
   }
   out
+}
+
+# Whether a box lies on the map and over none that is taken.
+is_free <- function(box, taken, wide, high) {
+  inside <- all(box[1:2] >= 0) && box[3] <= wide && box[4] <= high
+  inside && !any(taken[, 1] < box[3] & taken[, 3] > box[1] & taken[, 2] < box[4] & taken[, 4] > box[2])
 }
 
 # Right, left, above, below, and the corners.

@@ -17,9 +17,7 @@ map_colours <- function(n, palette = "harbour", reverse = FALSE) {
   call <- rlang::current_env()
   one_of(palette, names(palettes), "palette", call = call)
   most <- if (palette == "quay") 10 else 12
-  if (!rlang::is_integerish(n, 1, finite = TRUE) || n < 1 || n > most) {
-    fail("argument", "{.arg n} must be a whole number from 1 to {most}, not {.val {n}}.", call = call)
-  }
+  if (!is_count(n, 1, most)) fail("argument", "{.arg n} must be a whole number from 1 to {most}, not {.val {n}}.", call = call)
   anchors <- palettes[[palette]]
   colours <- if (palette == "quay") {
     anchors[seq_len(n)]

@@ -20,13 +20,11 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = 300,
   call <- rlang::current_env()
   if (!ggplot2::is_ggplot(map) && !inherits(map, "map_sheet")) fail("argument", "{.arg map} is no map: a ggplot or a sheet of them is needed.", call = call)
   one_of(unit, c("cm", "in", "px"), "unit", call = call)
-  for (size in list(width, height, dpi)) if (!is_positive(size)) fail("argument", "{.arg width}, {.arg height} and {.arg dpi} must be numbers above 0.", call = call)
+  inches <- inches_of(width, height, unit, dpi, call)
   file <- path.expand(file)
   format <- one_of(tolower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
   if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
   if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)
-  inches <- c(width, height) / c(cm = 2.54, `in` = 1, px = dpi)[[unit]]
-  if (max(inches) * dpi > 50000) fail("argument", "{round(max(inches) * dpi)} pixels are too many: 50,000 a side are the most.", call = call)
   beside <- file.path(dirname(file), paste0(".", basename(file), ".part.", format))
   on.exit(unlink(beside))
   tryCatch(draw_to(map, beside, format, inches[1], inches[2], dpi), error = function(e) {
@@ -37,6 +35,15 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = 300,
   pixels <- if (!format %in% c("pdf", "svg")) paste0(", ", round(inches[1] * dpi), " \u00d7 ", round(inches[2] * dpi), " pixels")
   say("Wrote {.file {file}}: {format(signif(inches[1] * 2.54, 3))} \u00d7 {format(signif(inches[2] * 2.54, 3))} cm{pixels}.")
   invisible(file)
+}
+
+inches_of <- function(width, height, unit, dpi, call) {
+  if (!is_positive(width) || !is_positive(height) || !is_positive(dpi)) {
+    fail("argument", "{.arg width}, {.arg height} and {.arg dpi} must be numbers above 0.", call = call)
+  }
+  inches <- c(width, height) / c(cm = 2.54, `in` = 1, px = dpi)[[unit]]
+  if (max(inches) * dpi > 50000) fail("argument", "{round(max(inches) * dpi)} pixels are too many: 50,000 a side are the most.", call = call)
+  inches
 }
 
 # Opens a device for each ending, on the map's own ground; the better devices of ragg and svglite where they are installed.

@@ -45,9 +45,10 @@ symbols_of <- function(x, size, largest, colour, key_title, unit, call) {
   x$.size <- values[shown]
   x$.diameter <- largest * sqrt(values[shown] / max(values[shown]))
   x <- x[order(-x$.size), ]
-  say("{.fn symbol_map}: {counted(length(shown), 'circle')}, the largest for {map_numbers(max(x$.size))}{if (left) paste0('; ', format_count(left), ' without one (0 or missing)')}.")
-  structure(list(verb = "map_symbols", frame = x, colour = colour, largest = largest, unit = unit, key_title = key_title %||% rlang::as_label(size)),
-            class = "map_symbol_layer")
+  without <- if (left) paste0("; ", format_count(left), " without one (0 or missing)")
+  say("{.fn symbol_map}: {counted(length(shown), 'circle')}, the largest for {map_numbers(max(x$.size))}{without}.")
+  key_title <- key_title %||% rlang::as_label(size)
+  structure(list(verb = "map_symbols", frame = x, colour = colour, largest = largest, unit = unit, key_title = key_title), class = "map_symbol_layer")
 }
 
 sizes_of <- function(x, quosure, what, call) {
@@ -64,7 +65,8 @@ ggplot_add.map_symbol_layer <- function(object, plot, ...) {
   places <- if (all_points(frame)) as_shapes(frame) else inner_point_of(as_shapes(frame))
   frame <- with_shapes(frame, places)
   count_outside(frame, plot$coordinates$limits, object$verb)
-  plot + shapes_layer(frame, ggplot2::aes(diameter = .data$.diameter), list(fill = object$colour, colour = "#ffffff", alpha = 0.85), show_key = FALSE, geom = GeomSymbols) +
+  style <- list(fill = object$colour, colour = "#ffffff", alpha = 0.85)
+  plot + shapes_layer(frame, ggplot2::aes(diameter = .data$.diameter), style, show_key = FALSE, geom = GeomSymbols) +
     nested_key(max(object$frame$.size), object$largest, object$colour, object$key_title, object$unit)
 }
 

@@ -55,8 +55,8 @@ start_map <- function(x, title = NULL, subtitle = NULL, source = NULL, note = NU
 
 map_caption <- function(x, source, note) {
   crs <- crs_of(x)
-  paste(c(note, paste(c(if (!is.null(source)) paste0("Source: ", source, "."), paste0("CRS: ", if (is.null(crs)) "none" else crs_label(crs), ".")), collapse = " ")),
-        collapse = "\n")
+  origin <- c(if (!is.null(source)) paste0("Source: ", source, "."), paste0("CRS: ", if (is.null(crs)) "none" else crs_label(crs), "."))
+  paste(c(note, paste(origin, collapse = " ")), collapse = "\n")
 }
 
 need_mappable <- function(x, call) {

@@ -25,7 +25,11 @@ plain_summary <- function(quosure, columns) {
   ))]
   if (is.na(verb) || !means_the_usual(expression[[1]], verb, rlang::quo_get_env(quosure))) return(NULL)
   if (verb == "n") return(list(verb = verb))
-  arguments <- rlang::call_args(expression)
+  plain_column(rlang::call_args(expression), verb, columns)
+}
+
+# Of sum(column) and mean(column), perhaps with na.rm, the column as it stands, if it holds plain numbers.
+plain_column <- function(arguments, verb, columns) {
   names <- rlang::names2(arguments)
   skip <- if (length(arguments) == 2 && names[2] == "na.rm") arguments[[2]] else if (length(arguments) == 1) FALSE
   if (names[1] != "" || !is.symbol(arguments[[1]]) || !rlang::is_bool(skip)) return(NULL)

@@ -40,8 +40,13 @@ table <- data.frame(
 )
 write_layer(table, path("table.dbf"))
 utils::write.csv(table, path("table.csv"), row.names = FALSE)
-as_csv <- seconds(data.table::fread(path("table.csv"), colClasses = list(character = "code")), 3)
-took <- seconds(read_layer(path("table.dbf")), 3)
+# In turns, as the machine is not always as fast.
+turns <- replicate(3, c(
+  as_csv = fresh_seconds(sprintf("data.table::fread('%s', colClasses = list(character = 'code'))", path("table.csv"))),
+  took = fresh_seconds(sprintf("read_layer('%s')", path("table.dbf")))
+))
+as_csv <- min(turns["as_csv", ])
+took <- min(turns["took", ])
 report("read_layer of a dBASE table of 1 million rows, against fread of it as CSV", times(took, as_csv), "at most 1", took / as_csv <= 1)
 memory <- peak_memory(sprintf("x <- read_layer('%s')", path("table.dbf")))
 data <- as.numeric(utils::object.size(read_layer(path("table.dbf"))))

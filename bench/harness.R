@@ -20,6 +20,14 @@ report <- function(what, figure, goal, met) {
   cat(sprintf("%-66s %-34s goal %-22s %s\n", what, figure, goal, if (met) "met" else "MISSED"))
 }
 
+# Least of three times that `code` takes in an R process of its own, in which no other bench has left its strings and memory.
+fresh_seconds <- function(code) {
+  script <- tempfile(fileext = ".R")
+  writeLines(c("suppressPackageStartupMessages(library(civicatlas)); options(civicatlas.quiet = TRUE)",
+               sprintf("cat(min(replicate(4, {gc(FALSE); system.time(x <- %s, gcFirst = FALSE)[['elapsed']]})[-1]))", code)), script)
+  as.numeric(system2("Rscript", c("--vanilla", script), stdout = TRUE))
+}
+
 # Peak memory of a fresh R process that runs `code`, in bytes, and of one that only loads the package.
 peak_memory <- function(code) {
   run <- function(code) {

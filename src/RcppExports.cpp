@@ -52,6 +52,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_finite_sorted
+NumericVector core_finite_sorted(NumericVector values);
+RcppExport SEXP _civicatlas_core_finite_sorted(SEXP valuesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_finite_sorted(values));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_variance_fit
 double core_variance_fit(NumericVector values, NumericVector breaks);
 RcppExport SEXP _civicatlas_core_variance_fit(SEXP valuesSEXP, SEXP breaksSEXP) {
@@ -1161,6 +1172,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
     {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
     {"_civicatlas_core_class_breaks", (DL_FUNC) &_civicatlas_core_class_breaks, 3},
+    {"_civicatlas_core_finite_sorted", (DL_FUNC) &_civicatlas_core_finite_sorted, 1},
     {"_civicatlas_core_variance_fit", (DL_FUNC) &_civicatlas_core_variance_fit, 2},
     {"_civicatlas_core_class_of", (DL_FUNC) &_civicatlas_core_class_of, 2},
     {"_civicatlas_core_load_registry", (DL_FUNC) &_civicatlas_core_load_registry, 1},

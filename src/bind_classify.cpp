@@ -29,6 +29,13 @@ NumericVector core_class_breaks(NumericVector values, int classes, std::string m
   return r_vector(breaks);
 }
 
+// The finite values, ascending.
+// [[Rcpp::export]]
+NumericVector core_finite_sorted(NumericVector values) {
+  auto sorted = finite_sorted(span_of(values));
+  return r_vector(sorted);
+}
+
 // [[Rcpp::export]]
 double core_variance_fit(NumericVector values, NumericVector breaks) {
   return variance_fit(finite_sorted(span_of(values)), span_of(breaks));

@@ -57,3 +57,20 @@ TEST_CASE("an exception of any chunk is thrown again, and an interrupt stops the
   CHECK_THROWS_AS(parallel_for(100000, 1, [&](std::size_t, std::size_t) { ++done; }), Interrupted);
   CHECK(done < 100000);
 }
+
+TEST_CASE("sorts give the same on any number of threads") {
+  const Restore restore;
+  std::uint32_t state = 5;
+  for (const std::size_t n : {0u, 1u, 20000u, 54321u}) {
+    std::vector<std::uint32_t> values(n);
+    for (auto& value : values) value = (state = state * 1664525u + 1013904223u) >> 20;  // with repeats
+    auto expected = values;
+    std::sort(expected.begin(), expected.end());
+    for (const unsigned threads : {1u, 2u, 3u, 5u, 8u}) {
+      thread_limit() = threads;
+      auto sorted = values;
+      parallel_sort(sorted);
+      REQUIRE(sorted == expected);
+    }
+  }
+}

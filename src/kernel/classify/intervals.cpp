@@ -14,7 +14,7 @@ std::vector<double> finite_sorted(std::span<const double> values) {
   sorted.reserve(values.size());
   for (double v : values)
     if (std::isfinite(v)) sorted.push_back(v);
-  if (!std::is_sorted(sorted.begin(), sorted.end())) std::sort(sorted.begin(), sorted.end());
+  if (!std::is_sorted(sorted.begin(), sorted.end())) parallel_sort(sorted);
   return sorted;
 }
 
@@ -164,18 +164,17 @@ class RunCosts {
 };
 
 // One layer of the dynamic programme: least cost of splitting the values up to each end into one class more.
-template <class Real>
+template <class Real, class Cost>
 class Layer {
  public:
-  Layer(const RunCosts<Real>& costs, const std::vector<Real>& before, std::vector<Real>& least, std::vector<int>& cut,
-        int classes)
-      : costs_(costs), before_(before), least_(least), cut_(cut), classes_(classes) {}
+  Layer(const Cost& costs, const std::vector<Real>& before, std::vector<Real>& least, std::vector<int>& cut)
+      : costs_(costs), before_(before), least_(least), cut_(cut) {}
 
-  // Solves all ends first..last: the best cut moves with the end, so that an end halfway bounds those on either side,
-  // which are then solved side by side.
-  void solve(int first, int last) {
-    std::vector<Ends> open{{first, last, classes_ - 1, last}};
-    for (int rounds = 0; rounds < 4; ++rounds) {
+  // Solves all ends first..last, whose last class starts within low..high: the best start moves with the end, so that
+  // an end halfway bounds those on either side, which are then solved side by side.
+  void solve(int first, int last, int low, int high) {
+    std::vector<Ends> open{{first, last, low, high}};
+    for (int rounds = 0; rounds < 2; ++rounds) {
       std::vector<Ends> next;
       for (const Ends& ends : open) halve(ends, [&](const Ends& half) { next.push_back(half); });
       open.swap(next);
@@ -185,24 +184,9 @@ class Layer {
     });
   }
 
-  // The best cut for one end alone, between two places.
-  void solve_end(int end, int low, int high) {
-    Real best = std::numeric_limits<Real>::infinity();
-    int best_cut = low;
-    for (int start = std::max(low, classes_ - 1); start <= std::min(high, end); ++start) {
-      const Real cost = before_[start - 1] + costs_(start, end);
-      if (cost < best) {
-        best = cost;
-        best_cut = start;
-      }
-    }
-    least_[end] = best;
-    cut_[end] = best_cut;
-  }
-
  private:
   struct Ends {
-    int first, last, low, high;  // ends to solve, and where their cuts lie
+    int first, last, low, high;  // ends to solve, and where their last class starts
   };
   template <class Rest>
   void halve(const Ends& ends, const Rest& rest) {
@@ -215,12 +199,108 @@ class Layer {
   void solve_all(const Ends& ends) {
     halve(ends, [&](const Ends& half) { solve_all(half); });
   }
+  void solve_end(int end, int low, int high) {
+    Real best = std::numeric_limits<Real>::infinity();
+    int best_cut = low;
+    for (int start = low; start <= std::min(high, end); ++start) {
+      const Real cost = before_[start - 1] + costs_(start, end);
+      if (cost < best) {
+        best = cost;
+        best_cut = start;
+      }
+    }
+    least_[end] = best;
+    cut_[end] = best_cut;
+  }
 
-  const RunCosts<Real>& costs_;
+  const Cost& costs_;
   const std::vector<Real>& before_;
   std::vector<Real>& least_;
   std::vector<int>& cut_;
+};
+
+// Where the last value of each class but the last may lie.
+struct Window {
+  int first, last;
+};
+
+// Windows that hold the best partition, from bounds on blocks of values. A partition that cuts between blocks only
+// costs no less than the best one; one that leaves out the blocks its classes hold in part no more. A block can hold a
+// cut where the second bound, over the partitions that cut there, is not above the first.
+template <class Real>
+class CutWindows {
+ public:
+  CutWindows(const RunCosts<Real>& costs, int classes) : costs_(costs), classes_(classes) {
+    // Blocks of few values where these lie close, of a short range where they do not.
+    constexpr double blocks = 1 << 13;
+    const int n = costs.size();
+    const double low = costs.value(0), range = costs.value(n - 1) - low;
+    for (int i = 0, last = -1; i < n; ++i) {
+      const int block = static_cast<int>(blocks * (0.5 * i / n + 0.5 * (costs.value(i) - low) / range));
+      if (block != last) start_.push_back(i);
+      last = block;
+    }
+    start_.push_back(n);
+  }
+
+  std::vector<Window> find() const {
+    const int m = blocks();
+    const Real least = least_between_blocks() * (1 + Real(1e-9));
+    const auto before = bounds([&](int i, int j) { return inside(i, j); }, [&](int b) { return whole(0, start_[b]); });
+    const auto after = bounds([&](int i, int j) { return inside(m - 1 - j, m - 1 - i); },
+                              [&](int b) { return whole(start_[m - b], costs_.size()); });
+    std::vector<Window> windows;
+    for (int k = 1; k < classes_; ++k) {
+      Window window{costs_.size(), -1};
+      for (int b = 0; b < m; ++b) {
+        if (before[k - 1][b] + after[classes_ - 1 - k][m - 1 - b] > least) continue;
+        window.first = std::min(window.first, std::max(k - 1, start_[b] - 1));
+        window.last = std::max(window.last, std::min(costs_.size() - 1 - (classes_ - k), start_[b + 1] - 1));
+      }
+      windows.push_back(window);
+    }
+    return windows;
+  }
+
+ private:
+  int blocks() const { return static_cast<int>(start_.size()) - 1; }
+  // Of the values from..to, the last not counted.
+  Real whole(int from, int to) const { return from < to ? costs_(from, to - 1) : 0; }
+  // Of what a class that starts in block i and ends in block j holds for certain.
+  Real inside(int i, int j) const { return i < j ? whole(start_[i + 1], start_[j]) : 0; }
+
+  // The best partition that cuts between blocks only.
+  Real least_between_blocks() const {
+    const int m = blocks();
+    const auto cost = [&](int i, int j) { return whole(start_[i], start_[j + 1]); };
+    std::vector<Real> before(m), least(m);
+    std::vector<int> cut(m);
+    for (int b = 0; b < m; ++b) before[b] = cost(0, b);
+    for (int k = 2; k <= classes_; ++k) {
+      Layer<Real, decltype(cost)>(cost, before, least, cut).solve(k - 1, m - 1, k - 1, m - 1);
+      before.swap(least);
+    }
+    return before[m - 1];
+  }
+
+  // Least cost of 1, 2, … classes up to a cut in each block, by what classes hold for certain.
+  template <class Cost, class First>
+  std::vector<std::vector<Real>> bounds(const Cost& between, const First& first) const {
+    const int m = blocks();
+    const auto cost = [&](int start, int end) { return between(start - 1, end); };
+    std::vector<std::vector<Real>> all(classes_ - 1, std::vector<Real>(m, 0));
+    for (int b = 0; b < m; ++b) all[0][b] = first(b);
+    std::vector<int> cut(m);
+    // Two cuts in one block cost no less than the first of them in the block before; in the first block they cost
+    // nothing.
+    for (int k = 2; k < classes_; ++k)
+      Layer<Real, decltype(cost)>(cost, all[k - 2], all[k - 1], cut).solve(1, m - 1, 1, m - 1);
+    return all;
+  }
+
+  const RunCosts<Real>& costs_;
   const int classes_;
+  std::vector<int> start_;  // blocks + 1
 };
 
 struct Partition {
@@ -229,19 +309,28 @@ struct Partition {
 };
 
 template <class Real>
+std::vector<Window> windows_of(const RunCosts<Real>& costs, int classes) {
+  constexpr int many = 1 << 17;  // values, from which bounds are worth their time
+  if (costs.size() >= many && classes > 1) return CutWindows<Real>(costs, classes).find();
+  std::vector<Window> windows;
+  for (int k = 1; k < classes; ++k) windows.push_back({k - 1, costs.size() - 1 - (classes - k)});
+  return windows;
+}
+
+template <class Real>
 Partition best_partition(std::span<const double> sorted, int classes) {
   const RunCosts<Real> costs(sorted);
   const int n = costs.size();
   if (classes > n) throw ArgumentError("there are fewer distinct values than classes");
+  std::vector<Window> windows = windows_of(costs, classes);
+  windows.push_back({n - 1, n - 1});
   std::vector<Real> before(n), least(n);
-  for (int end = 0; end < n; ++end) before[end] = costs(0, end);
+  for (int end = windows[0].first; end <= windows[0].last; ++end) before[end] = costs(0, end);
   std::vector<std::vector<int>> cuts(classes + 1, std::vector<int>(n, 0));  // first value of the last class
   for (int k = 2; k <= classes; ++k) {
-    Layer<Real> layer(costs, before, least, cuts[k], k);
-    if (k < classes)
-      layer.solve(k - 1, n - 1);
-    else
-      layer.solve_end(n - 1, k - 1, n - 1);
+    const Window &starts = windows[k - 2], &ends = windows[k - 1];
+    Layer<Real, RunCosts<Real>>(costs, before, least, cuts[k])
+        .solve(ends.first, ends.last, starts.first + 1, starts.last + 1);
     before.swap(least);
   }
   Partition found{std::vector<double>(classes + 1), static_cast<double>(before[n - 1]),
