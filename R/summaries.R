@@ -30,12 +30,11 @@ plain_summary <- function(quosure, columns) {
 
 # Of sum(column) and mean(column), perhaps with na.rm, the column as it stands, if it holds plain numbers.
 plain_column <- function(arguments, verb, columns) {
-  names <- rlang::names2(arguments)
-  skip <- if (length(arguments) == 2 && names[2] == "na.rm") arguments[[2]] else if (length(arguments) == 1) FALSE
-  if (names[1] != "" || !is.symbol(arguments[[1]]) || !rlang::is_bool(skip)) return(NULL)
-  column <- columns[[rlang::as_string(arguments[[1]])]]
-  if (!is.numeric(column) || is.object(column)) return(NULL)
-  list(verb = verb, column = column, skip = skip)
+  skip <- arguments[["na.rm"]] %||% FALSE
+  rest <- arguments[rlang::names2(arguments) != "na.rm"]
+  if (length(rest) != 1 || !identical(rlang::names2(rest), "") || !is.symbol(rest[[1]]) || !rlang::is_bool(skip)) return(NULL)
+  column <- columns[[rlang::as_string(rest[[1]])]]
+  if (is.numeric(column) && !is.object(column)) list(verb = verb, column = column, skip = skip)
 }
 
 # Nobody has given another function this name where the summary was written.

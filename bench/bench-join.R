@@ -37,6 +37,13 @@ report("1 million points summed into 10,000 polygons, against a keyed data.table
 report("points into polygons, growth from n to 4n points", sprintf("exponent %.2f", exponent(took_quarter, took)), "at most 1.10",
        exponent(took_quarter, took) <= 1.10)
 
+saved <- tempfile(fileext = ".rds")
+saveRDS(list(regions = polygons, points = million), saved)
+peak <- peak_memory(sprintf("x <- readRDS('%s'); y <- summarise_into(x$regions, x$points, places = n(), population = sum(population))", saved))
+inputs <- as.numeric(utils::object.size(polygons) + utils::object.size(million))
+report("points into polygons, peak memory above bare R against inputs and result", sprintf("%.1f times", (peak[["with"]] - peak[["without"]]) / inputs),
+       "below 3", (peak[["with"]] - peak[["without"]]) / inputs < 3)
+
 some <- random_points(1e5, 100)
 nearest <- seconds(civicatlas:::nearest_rows(million$geometry, some$geometry, 1, Inf, NULL), 3)
 report("the nearest of 100,000 points to each of 1 million", sprintf("%.2f microseconds a point", nearest), "at most 1.5", nearest <= 1.5)
