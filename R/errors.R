@@ -22,11 +22,11 @@ core_error_kinds <- c(
   "civic::ArgumentError" = "argument"
 )
 
-# Runs a call of the core; its errors become ours, with the source they arose in.
+# Runs a call of the core, with a progress bar where it takes long; its errors become ours, with the source they arose in.
 core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
   core_set_threads(thread_option())
   tryCatch(
-    expr,
+    with_progress(verb_of(call), expr),
     `civic::Interrupted` = function(e) rlang::interrupt(),
     `C++Error` = function(e) {
       kind <- core_error_kinds[intersect(class(e), names(core_error_kinds))]

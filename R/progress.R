@@ -1,12 +1,25 @@
 # Progress bars: shown after a second, on a terminal alone; work that is interrupted takes its bar away.
 
-# Runs `expr`; the core tells how far each of its steps is.
+# Runs `expr`; the core tells how far each of its steps is. Work within work has the bar of the outer one.
 with_progress <- function(label, expr) {
-  if (!shows_progress()) return(expr)
+  if (!shows_progress() || progress_now$shown) return(expr)
   bar <- new_progress(label)
   core_set_progress(function(done) bar(done))
-  on.exit(core_set_progress(NULL))
+  progress_now$shown <- TRUE
+  on.exit({
+    core_set_progress(NULL)
+    progress_now$shown <- FALSE
+  })
   expr
+}
+
+progress_now <- new.env(parent = emptyenv())
+progress_now$shown <- FALSE
+
+# The name of the verb that a call of the core works for.
+verb_of <- function(call) {
+  call <- if (is.environment(call)) rlang::frame_call(call)
+  if (is.call(call) && is.symbol(call[[1]])) rlang::as_string(call[[1]]) else "Working"
 }
 
 shows_progress <- function() !isTRUE(getOption("civicatlas.quiet")) && cli::is_dynamic_tty()
