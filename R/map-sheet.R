@@ -29,7 +29,7 @@ print.map_sheet <- function(x, ...) {
 }
 
 sheet_grob <- function(sheet) {
-  grobs <- equal_layouts(lapply(sheet$maps, ggplot2::ggplotGrob))
+  grobs <- equal_layouts(lapply(sheet$maps, grob_of_map))
   rows <- ceiling(length(grobs) / sheet$columns)
   heights <- grid::unit.c(if (!is.null(sheet$title)) grid::unit(11, "mm"), grid::unit(rep(1, rows), "null"))
   table <- gtable::gtable(grid::unit(rep(1, sheet$columns), "null"), heights, respect = FALSE)
@@ -44,6 +44,15 @@ sheet_grob <- function(sheet) {
     table <- gtable::gtable_add_grob(table, grobs[[i]], first + (i - 1) %/% sheet$columns + 1, (i - 1) %% sheet$columns + 1)
   }
   table
+}
+
+# A map as a grob; working out its sizes takes a device, which is not to leave a file behind.
+grob_of_map <- function(map) {
+  if (is.null(grDevices::dev.list())) {
+    grDevices::pdf(NULL)
+    on.exit(grDevices::dev.off())
+  }
+  ggplot2::ggplotGrob(map)
 }
 
 # The same room for titles and keys in every map, so that the panels are equal; where layouts differ they stay as they are.
@@ -112,5 +121,5 @@ ggplot_add.map_inset <- function(object, plot, ...) {
   across <- up * diff(box$x) / diff(box$y)
   left <- if (grepl("left", object$position)) limits$x[1] + 0.02 * wide else limits$x[2] - 0.02 * wide - across
   low <- if (grepl("bottom", object$position)) limits$y[1] + 0.02 * high else limits$y[2] - 0.02 * high - up
-  plot + ggplot2::annotation_custom(ggplot2::ggplotGrob(inset), left, left + across, low, low + up)
+  plot + ggplot2::annotation_custom(grob_of_map(inset), left, left + across, low, low + up)
 }
