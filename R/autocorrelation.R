@@ -67,10 +67,7 @@ moment_sums <- function(values, links) {
 }
 
 rowsum_of <- function(values, groups, n) {
-  out <- numeric(n)
-  sums <- rowsum(values, groups)
-  out[as.integer(rownames(sums))] <- sums
-  out
+  core_grouped_sums(as.double(values), seq_along(values), as.integer(groups), n, FALSE)$sum
 }
 
 moran_moments <- function(values, links) {

@@ -69,6 +69,16 @@ need_variables <- function(quosure, data, what, call) {
   }
 }
 
+# What a quosure gives on the columns of a frame: a column, also one named by a string, or an expression on them.
+column_values <- function(x, quosure, what, call) {
+  if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg {what}} is missing: which column is it?", call = call)
+  data <- attribute_table(dplyr::ungroup(x))
+  if (rlang::quo_is_symbol(quosure)) need_column(data, rlang::as_name(quosure), what, call = call)
+  need_variables(quosure, data, what, call)
+  values <- rlang::eval_tidy(quosure, data)
+  if (rlang::is_string(values) && values %in% names(data)) data[[values]] else values
+}
+
 # all.vars() without what package::function and functions written in place name.
 variables_in <- function(expression) {
   if (!is.call(expression)) return(all.vars(expression))

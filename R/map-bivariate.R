@@ -20,8 +20,8 @@ bivariate_map <- function(x, across, up, method = "quantile", title = NULL, subt
   one_of(method, class_methods, "method", call = call)
   across <- rlang::enquo(across)
   up <- rlang::enquo(up)
-  a <- three_classes(x, across, method, call)
-  b <- three_classes(x, up, method, call)
+  a <- three_classes(x, across, "across", method, call)
+  b <- three_classes(x, up, "up", method, call)
   x$.both <- ifelse(is.na(a$class) | is.na(b$class), no_data, paste(a$class, b$class))
   missing <- sum(x$.both == no_data)
   say("{.fn bivariate_map}: {counted(nrow(x) - missing, 'shape')} in 3 by 3 classes{if (missing) paste0('; ', missing, ' without data (grey)')}.")
@@ -34,9 +34,8 @@ bivariate_map <- function(x, across, up, method = "quantile", title = NULL, subt
     square_key(titles[1], titles[2], missing)
 }
 
-three_classes <- function(x, quosure, method, call) {
-  if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg across} and {.arg up} must both be given.", call = call)
-  values <- as.double(map_values(x, quosure, call))
+three_classes <- function(x, quosure, what, method, call) {
+  values <- as.double(map_values(x, quosure, call, what))
   breaks <- class_breaks(values, 3, method)
   if (length(breaks) != 4) {
     fail("argument", "{rlang::as_label(quosure)} gives {length(breaks) - 1} class{?es}, and a map of two variables needs three.", call = call)

@@ -46,12 +46,7 @@ category_map <- function(x, fill, colours = NULL, palette = "quay", counts = FAL
 }
 
 category_values <- function(x, quosure, call) {
-  if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg fill} is missing: which column is to be mapped?", call = call)
-  data <- attribute_table(dplyr::ungroup(x))
-  if (rlang::quo_is_symbol(quosure)) need_column(data, rlang::as_name(quosure), "fill", call = call)
-  need_variables(quosure, data, "fill", call)
-  values <- rlang::eval_tidy(quosure, data)
-  if (rlang::is_string(values) && values %in% names(data)) values <- data[[values]]
+  values <- column_values(x, quosure, "fill", call)
   if (length(values) != nrow(x)) fail("column", "{.arg fill} must give a category for each of the {nrow(x)} rows, not {length(values)}.", call = call)
   if (is.factor(values)) values else factor(values)
 }

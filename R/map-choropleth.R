@@ -60,7 +60,6 @@ no_data <- "no data"
 
 # The frame with the values to map in `.value` and, for several columns or a column of panels, `.panel`.
 panels_of <- function(x, fill, panels, call) {
-  if (rlang::quo_is_missing(fill)) fail("argument", "{.arg fill} is missing: which column is to be mapped?", call = call)
   columns <- if (rlang::quo_is_call(fill, "c")) as.list(rlang::quo_get_expr(fill))[-1]
   if (length(columns) > 1) {
     labels <- vapply(seq_along(columns), function(i) if (nzchar(rlang::names2(columns)[i])) names(columns)[i] else rlang::as_label(columns[[i]]), "")
@@ -82,16 +81,12 @@ panels_of <- function(x, fill, panels, call) {
 
 panel_facets <- function(x) if (!is.null(x[[".panel"]])) ggplot2::facet_wrap(ggplot2::vars(.data$.panel))
 
-map_values <- function(x, quosure, call) {
-  data <- attribute_table(dplyr::ungroup(x))
-  if (rlang::quo_is_symbol(quosure)) need_column(data, rlang::as_name(quosure), "fill", call = call)
-  need_variables(quosure, data, "fill", call)
-  values <- rlang::eval_tidy(quosure, data)
-  if (rlang::is_string(values) && values %in% names(data)) values <- data[[values]]
+map_values <- function(x, quosure, call, what = "fill") {
+  values <- column_values(x, quosure, what, call)
   if (is.numeric(values) && length(values) == nrow(x)) return(values)
   texts <- unique(stats::na.omit(as.character(values)))
   odd <- texts[is.na(suppressWarnings(as.double(texts)))]
-  fail("column", c("{.arg fill} ({rlang::as_label(quosure)}) is {.cls {class(values)[1]}}, and a choropleth needs numbers.",
+  fail("column", c("{.arg {what}} ({rlang::as_label(quosure)}) is {.cls {class(values)[1]}}, and a choropleth needs numbers.",
                    x = "It holds {.val {utils::head(c(odd, setdiff(texts, odd)), 3)}}.",
                    i = "Text that holds numbers: {.fn mend_numbers}; categories: {.fn category_map}."), call = call)
 }

@@ -23,8 +23,8 @@ interactive_map <- function(map, file, tooltip = NULL, layer = 1, width = 11, he
   if (!layer %in% seq_along(hovered)) fail("argument", "{.arg layer} is {.val {layer}}, and the map has {length(hovered)} layer{?s} of shapes.", call = call)
   if (tolower(tools::file_ext(file)) != "html") fail("argument", "{.arg file} must end in {.val .html}.", call = call)
   file <- path.expand(file)
-  if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
-  if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)
+  need_folder(file, call)
+  need_free(file, replace, call)
   map <- with_tooltips(map, hovered[layer], rlang::enquo(tooltip), call)
   widget <- ggiraph::girafe(
     ggobj = map, width_svg = width, height_svg = height,
@@ -34,7 +34,8 @@ interactive_map <- function(map, file, tooltip = NULL, layer = 1, width = 11, he
       ggiraph::opts_toolbar(saveaspng = FALSE), ggiraph::opts_selection(type = "none")
     )
   )
-  write_beside(page_of_widget(widget, map$labels$title %||% "Map", shown_entries(map)), file, call)
+  page <- page_of_widget(widget, map$labels$title %||% "Map", shown_entries(map))
+  write_files(stats::setNames(list(charToRaw(enc2utf8(page))), file), call)
   say("Wrote {.file {file}}: a page that needs nothing else.")
   invisible(file)
 }
@@ -145,15 +146,3 @@ window.addEventListener('load', function () {
     });
   }, 50);
 });"
-
-write_beside <- function(text, file, call) {
-  beside <- paste0(file, ".part")
-  on.exit(unlink(beside))
-  ok <- tryCatch({
-    con <- base::file(beside, "w", encoding = "UTF-8")
-    writeLines(text, con, useBytes = TRUE)
-    close(con)
-    file.rename(beside, file)
-  }, error = function(e) FALSE, warning = function(w) FALSE)
-  if (!isTRUE(ok)) fail("file", "Cannot write {.file {file}}.", call = call)
-}

@@ -22,17 +22,10 @@ NULL
 map_labels <- function(x, label, important = NULL, size = 8.5, colour = "#26323c", halo = "#ffffff") {
   call <- rlang::current_env()
   need_mappable(x, call)
-  data <- attribute_table(dplyr::ungroup(x))
-  evaluated <- function(quosure, what) {
-    if (rlang::quo_is_symbol(quosure)) need_column(data, rlang::as_name(quosure), what, call = call)
-    need_variables(quosure, data, what, call)
-    rlang::eval_tidy(quosure, data)
-  }
   label <- rlang::enquo(label)
-  if (rlang::quo_is_missing(label)) fail("argument", "{.arg label} is missing: which column holds the texts?", call = call)
   important <- rlang::enquo(important)
-  x$.label <- as.character(evaluated(label, "label"))
-  x$.rank <- if (rlang::quo_is_null(important)) planar_areas(as_shapes(x)) else as.double(evaluated(important, "important"))
+  x$.label <- as.character(column_values(x, label, "label", call))
+  x$.rank <- if (rlang::quo_is_null(important)) planar_areas(as_shapes(x)) else as.double(column_values(x, important, "important", call))
   structure(list(frame = x[!is.na(x$.label) & nzchar(x$.label), ], style = list(size = size, colour = colour, halo = halo)), class = "map_label_layer")
 }
 

@@ -23,8 +23,8 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = 300,
   inches <- inches_of(width, height, unit, dpi, call)
   file <- path.expand(file)
   format <- one_of(tolower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
-  if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
-  if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)
+  need_folder(file, call)
+  need_free(file, replace, call)
   beside <- file.path(dirname(file), paste0(".", basename(file), ".part.", format))
   on.exit(unlink(beside))
   tryCatch(draw_to(map, beside, format, inches[1], inches[2], dpi), error = function(e) {

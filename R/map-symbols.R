@@ -52,8 +52,7 @@ symbols_of <- function(x, size, largest, colour, key_title, unit, call) {
 }
 
 sizes_of <- function(x, quosure, what, call) {
-  if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg {what}} is missing: which column is to be mapped?", call = call)
-  values <- as.double(map_values(x, quosure, call))
+  values <- as.double(map_values(x, quosure, call, what))
   if (any(values < 0, na.rm = TRUE)) fail("argument", "{.arg {what}} is below 0 in row {which(values < 0)[1]}; areas and widths cannot be.", call = call)
   values[!is.finite(values)] <- NA
   values

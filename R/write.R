@@ -76,7 +76,7 @@ file_writers <- c(
 file_writer <- function(format) get(file_writers[[format]], mode = "function")
 
 check_target <- function(x, target, format, options, call) {
-  if (!dir.exists(dirname(target))) fail("file", "There is no folder {.file {dirname(target)}}.", call = call)
+  need_folder(target, call)
   if (!is_spatial_frame(x) && !format %in% table_formats) {
     fail("argument", c("A data frame without shapes cannot be written to {.file {target}}.",
                        i = "Write it to one of {.val {table_formats}}, or give it shapes with {.fn as_spatial_frame}."), call = call)
@@ -84,9 +84,15 @@ check_target <- function(x, target, format, options, call) {
   if (format == "gpkg") return(invisible())
   if (!is.null(options$layer)) fail("argument", "{.file {target}} holds a single layer; leave out {.arg layer}.", call = call)
   if (options$append) fail("argument", "Rows can be appended to a GeoPackage or database alone, not to {.file {target}}.", call = call)
-  if (file.exists(target) && !options$replace) {
-    fail("file", c("{.file {target}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)
-  }
+  need_free(target, options$replace, call)
+}
+
+need_folder <- function(file, call) {
+  if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
+}
+
+need_free <- function(file, replace, call) {
+  if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)
 }
 
 # Writes named contents, all or none, and returns their size.
