@@ -22,8 +22,7 @@ category_map <- function(x, fill, colours = NULL, palette = "quay", counts = FAL
   given <- rlang::enquo(fill)
   values <- category_values(x, given, call)
   x$.category <- values
-  panels <- rlang::enquo(panels)
-  if (!rlang::quo_is_null(panels)) x$.panel <- x[[named_column(x, panels, "panels", call)]]
+  x <- with_panel(x, rlang::enquo(panels), call)
   present <- levels(droplevels(values))
   colours <- category_colours(present, colours, palette)
   missing <- sum(is.na(values))

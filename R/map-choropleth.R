@@ -71,12 +71,16 @@ panels_of <- function(x, fill, panels, call) {
     return(structure(out, label = NULL))
   }
   x$.value <- map_values(x, fill, call)
-  if (!rlang::quo_is_null(panels)) {
-    x$.panel <- x[[named_column(x, panels, "panels", call)]]
-    panels <- length(unique(x$.panel))
-    if (panels > 40) fail("argument", "{.arg panels} has {panels} values; 40 panels are the most that can be read.", call = call)
-  }
+  x <- with_panel(x, panels, call)
   structure(x, label = rlang::as_label(fill))
+}
+
+with_panel <- function(x, panels, call) {
+  if (rlang::quo_is_null(panels)) return(x)
+  x$.panel <- x[[named_column(x, panels, "panels", call)]]
+  count <- length(unique(x$.panel))
+  if (count > 40) fail("argument", "{.arg panels} has {count} values; 40 panels are the most that can be read.", call = call)
+  x
 }
 
 panel_facets <- function(x) if (!is.null(x[[".panel"]])) ggplot2::facet_wrap(ggplot2::vars(.data$.panel))

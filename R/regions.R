@@ -106,7 +106,7 @@ with_summaries <- function(regions, standing, table, groups, form) {
 
 need_no_sum_of <- function(once, summaries, call) {
   for (name in names(summaries)) {
-    used <- intersect(once, all.vars(summaries[[name]]))
+    used <- intersect(once, variables_in(rlang::quo_get_expr(summaries[[name]])))
     if (length(used)) {
       fail("argument", c("The summary {.val {name}} uses {.val {used[1]}}, which stands once a region: each feature would count it again.",
                          i = "The column comes as it is, under its own name."), call = call)
@@ -137,7 +137,7 @@ account_of <- function(pairs, features) {
 }
 
 account_of_shares <- function(pairs, share) {
-  within <- rowsum_of(pairs$share, pairs$y, length(pairs$whole))
+  within <- pairs$within
   known <- pairs$whole > 0
   outside <- sum(pairs$whole[known] * pmax(0, 1 - within[known])) / sum(pairs$whole[known])
   over <- sum(within > 1 + 1e-9)
@@ -166,7 +166,7 @@ points_in_several <- function(pairs, regions, features, borders, call) {
 # Features that lie in several regions because these overlap count in each of them.
 warn_if_overlapping <- function(pairs, regions, share, call) {
   overlapping <- pairs$overlapping
-  if (share == "area" && any(rowsum_of(pairs$share, pairs$y, length(pairs$whole)) > 1 + 1e-9)) {
+  if (share == "area" && any(pairs$within > 1 + 1e-9)) {
     shapes <- as_shapes(regions)
     beside <- touching_pairs(shapes, TRUE, call)
     common <- startsWith(core(core_relations(handles_of(shapes)[beside$x], store_of(shapes), handles_of(shapes)[beside$y], store_of(shapes))), "2")
@@ -194,7 +194,8 @@ shared_pairs <- function(regions, features, share, call) {
   whole <- core_planar_measure(handles_of(features), store_of(features), share)
   whole[is.na(whole)] <- 0
   y <- found$y[some]
-  list(x = found$x[some], y = y, shared = shared[some], share = shared[some] / whole[y], whole = whole)
+  share <- shared[some] / whole[y]
+  list(x = found$x[some], y = y, shared = shared[some], share = share, whole = whole, within = rowsum_of(share, y, length(whole)))
 }
 
 apportioned <- function(columns, pairs, intensive) {
