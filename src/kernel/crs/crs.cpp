@@ -13,13 +13,13 @@ const char* kind_name(CrsKind kind) {
   return names[static_cast<int>(kind)];
 }
 
-double Crs::parameter(const std::string& wanted, double otherwise) const {
+double Crs::parameter(std::string_view wanted, double otherwise) const {
   for (const auto& [name, value] : parameters)
     if (name == wanted) return value;
   return otherwise;
 }
 
-bool Crs::has_parameter(const std::string& wanted) const {
+bool Crs::has_parameter(std::string_view wanted) const {
   return std::any_of(parameters.begin(), parameters.end(), [&](const auto& p) { return p.first == wanted; });
 }
 

@@ -3,6 +3,7 @@
 #include <array>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <utility>
 #include <vector>
 
@@ -55,8 +56,8 @@ struct Crs {
   Parameters parameters;    // OGC names; angles in degrees, lengths in the CRS's unit
   std::optional<AreaOfUse> area;
 
-  double parameter(const std::string& name, double otherwise) const;
-  bool has_parameter(const std::string& name) const;
+  double parameter(std::string_view name, double otherwise) const;
+  bool has_parameter(std::string_view name) const;
 };
 
 // Whether coordinates in one mean the same in the other: kind, ellipsoid, datum, meridian, unit, method and

@@ -13,14 +13,33 @@
 namespace civic {
 namespace {
 
+// The fields of a text, one after the other.
+class Fields {
+ public:
+  Fields(std::string_view text, char at) : rest_(text), at_(at) {}
+  bool more() const { return more_; }
+  std::string_view next() {
+    const std::size_t end = rest_.find(at_);
+    const std::string_view field = rest_.substr(0, end);
+    more_ = end != std::string_view::npos;
+    rest_.remove_prefix(more_ ? end + 1 : rest_.size());
+    return field;
+  }
+  Fields& skip(int count) {
+    while (count-- > 0) next();
+    return *this;
+  }
+
+ private:
+  std::string_view rest_;
+  char at_;
+  bool more_ = true;
+};
+
 std::vector<std::string_view> split(std::string_view text, char at) {
   std::vector<std::string_view> fields;
-  for (;;) {
-    const std::size_t end = text.find(at);
-    fields.push_back(text.substr(0, end));
-    if (end == std::string_view::npos) return fields;
-    text.remove_prefix(end + 1);
-  }
+  for (Fields left(text, at); left.more();) fields.push_back(left.next());
+  return fields;
 }
 
 template <class T>
@@ -30,10 +49,7 @@ T number(std::string_view text) {
   return value;
 }
 
-std::string_view second_field(std::string_view record) {
-  record.remove_prefix(record.find('\t') + 1);
-  return record.substr(0, record.find('\t'));
-}
+std::string_view second_field(std::string_view record) { return Fields(record, '\t').skip(1).next(); }
 
 // The text of a gzip file.
 std::string unpacked(const std::string& path) {
@@ -160,14 +176,15 @@ Crs Registry::parse(Record record) const {
 
 // Whether a projected record has the method, unit and parameters of `crs`, without parsing the rest of it.
 bool Registry::same_projection(Record record, const Crs& crs) const {
-  const auto f = split(record, '\t');
-  const auto method = split(methods_.at(number<int>(f[4]) - 1), '\t');
-  if (method.at(2) != crs.method || std::fabs(number<double>(f[7]) - crs.unit_size) > 1e-9 * crs.unit_size)
-    return false;
-  const auto names = split(method.at(3), ';'), values = split(f[5], ';');
-  for (std::size_t i = 0; i < names.size(); ++i) {
-    const double value = number<double>(values.at(i));
-    const double other = crs.parameter(std::string(names[i]), names[i] == "scale_factor" ? 1 : 0);
+  Fields fields(record, '\t');
+  Fields method(methods_.at(number<int>(fields.skip(4).next()) - 1), '\t');
+  if (method.skip(2).next() != crs.method) return false;
+  Fields names(method.next(), ';'), values(fields.next(), ';');
+  if (std::fabs(number<double>(fields.skip(1).next()) - crs.unit_size) > 1e-9 * crs.unit_size) return false;
+  while (names.more()) {
+    const std::string_view name = names.next();
+    const double value = number<double>(values.next());
+    const double other = crs.parameter(name, name == "scale_factor" ? 1 : 0);
     if (std::fabs(value - other) > 1e-9 * std::max(1.0, std::fabs(value))) return false;
   }
   return true;

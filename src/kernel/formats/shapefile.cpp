@@ -15,6 +15,7 @@ namespace civic {
 namespace {
 
 constexpr std::size_t header_size = 100, record_header = 8;
+constexpr std::uint32_t record_header_words = record_header / 2;
 constexpr std::size_t box_end = 36;  // a record's type and box
 
 // Shape types of the format: the family is the type modulo 10, tens tell Z (1) and M (2).
@@ -207,13 +208,15 @@ ShapeKind kind_of_shapefile_type(int type) {
 
 void ShapefileReader::fail(std::size_t record, const std::string& what) const {
   throw FormatError("record " + std::to_string(record + 1) + " " + what + " (byte " +
-                    std::to_string(records_[record].at) + ")");
+                    std::to_string(records_[record].at()) + ")");
 }
 
 ShapefileReader::ShapefileReader(const InputFile& shp, const InputFile* shx, bool skip_damaged)
     : shp_(shp), skip_damaged_(skip_damaged), header_(read_shapefile_header(shp)) {
   z_ = header_.type / 10 == 1;
   m_ = header_.type / 10 == 2;
+  if (shp.size() > std::size_t{2} * std::numeric_limits<std::uint32_t>::max())
+    throw FormatError("it is longer than the 8 GB that the format can count");
   if (!shx || !read_index(*shx)) walk();
   if (records_.size() > static_cast<std::size_t>(std::numeric_limits<int>::max()))
     throw FormatError("it has more than 2147483647 records");
@@ -223,31 +226,42 @@ ShapefileReader::ShapefileReader(const InputFile& shp, const InputFile* shx, boo
 // sample of its entries does not lead to a record's header.
 bool ShapefileReader::read_index(const InputFile& shx) {
   auto refuse = [&] {
-    records_.clear();
+    records_ = {};
     notices_.add("index files (.shx) that do not fit were not used", "the records were found by walking the .shp file");
     return false;
   };
   if (shx.size() < header_size || (shx.size() - header_size) % record_header != 0) return refuse();
-  const FileContent content = shx.read(0, shx.size());
-  const std::uint8_t* bytes = content.bytes().data();
-  if (big32(bytes) != 9994) return refuse();
+  std::uint8_t header[record_header];
+  shx.read(0, record_header, header);
+  if (big32(header) != 9994) return refuse();
   const std::size_t n = (shx.size() - header_size) / record_header;
-  records_.resize(n);
   std::size_t end = header_size;
-  for (std::size_t i = 0; i < n; ++i) {
-    const std::uint8_t* entry = bytes + header_size + record_header * i;
-    const std::size_t at = std::size_t{big32(entry)} * 2 + record_header, length = std::size_t{big32(entry + 4)} * 2;
-    if (at < header_size || at > shp_.size() || length > shp_.size() - at) return refuse();
-    records_[i] = {at, static_cast<std::uint32_t>(length)};
-    end = std::max(end, at + length);
-  }
+  bool fits = true;
+  std::mutex lock;
+  indexed_ = std::make_unique_for_overwrite<Located[]>(n);
+  parallel_for(n, 1 << 16, [&](std::size_t first, std::size_t last) {
+    auto* entries = reinterpret_cast<std::uint8_t*>(indexed_.get());  // as the file has them, then turned in place
+    shx.read(header_size + record_header * first, record_header * (last - first), entries + record_header * first);
+    std::size_t furthest = 0;
+    bool within = true;
+    for (std::size_t i = first; i < last; ++i) {
+      const std::uint8_t* entry = entries + record_header * i;
+      const Located record{big32(entry) + record_header_words, big32(entry + 4)};
+      within &= record.at() >= header_size && record.at() + record.length() <= shp_.size();
+      furthest = std::max(furthest, record.at() + record.length());
+      indexed_[i] = record;
+    }
+    const std::lock_guard<std::mutex> guard(lock);
+    fits &= within;
+    end = std::max(end, furthest);
+  });
+  records_ = {indexed_.get(), n};
   const std::size_t announced = header_.announced < header_size ? shp_.size() : header_.announced;
-  if (end < std::min(announced, shp_.size())) return refuse();
+  if (!fits || end < std::min(announced, shp_.size())) return refuse();
   const std::size_t step = std::max<std::size_t>(1, n / 16);
   for (std::size_t i = 0; i < n; i += step) {
-    std::uint8_t header[record_header];
-    shp_.read(records_[i].at - record_header, record_header, header);
-    if (std::size_t{big32(header + 4)} * 2 != records_[i].length) return refuse();
+    shp_.read(records_[i].at() - record_header, record_header, header);
+    if (std::size_t{big32(header + 4)} * 2 != records_[i].length()) return refuse();
   }
   return true;
 }
@@ -261,17 +275,18 @@ void ShapefileReader::walk() {
     const std::size_t length = std::size_t{big32(header + 4)} * 2;
     if (length < 4 || length > shp_.size() - at - record_header) break;
     numbers.push_back(big32(header));
-    records_.push_back({at + record_header, static_cast<std::uint32_t>(length)});
+    walked_.push_back({static_cast<std::uint32_t>(at / 2) + record_header_words, big32(header + 4)});
     at += record_header + length;
-    if (records_.size() % 65536 == 0) check_in(at, shp_.size());
+    if (walked_.size() % 65536 == 0) check_in(at, shp_.size());
   }
   if (at < shp_.size()) {
-    const std::string what = "record " + std::to_string(records_.size() + 1) + " is cut off or damaged (byte " +
+    const std::string what = "record " + std::to_string(walked_.size() + 1) + " is cut off or damaged (byte " +
                              std::to_string(at + record_header) + ")";
     if (!skip_damaged_) throw FormatError(what);
     notices_.add("files are cut off or damaged and were read as far as they are sound", what);
   }
   order_by_number(numbers);
+  records_ = walked_;
 }
 
 // Records that lie out of order are put in the order of their numbers, where these are 1 to n.
@@ -281,11 +296,11 @@ void ShapefileReader::order_by_number(const std::vector<std::uint32_t>& numbers)
   bool in_order = true;
   for (std::size_t i = 0; i < n; ++i) {
     in_order &= numbers[i] == i + 1;
-    if (numbers[i] < 1 || numbers[i] > n || ordered[numbers[i] - 1].at != 0) return;
-    ordered[numbers[i] - 1] = records_[i];
+    if (numbers[i] < 1 || numbers[i] > n || ordered[numbers[i] - 1].words_before != 0) return;
+    ordered[numbers[i] - 1] = walked_[i];
   }
   if (in_order) return;
-  records_ = std::move(ordered);
+  walked_ = std::move(ordered);
   notices_.add("files with records out of order were put in the order of the records' numbers", "the .shp file");
 }
 
@@ -293,7 +308,7 @@ std::vector<int> ShapefileReader::records_within(const Box& window) const {
   const std::size_t n = records_.size();
   std::vector<char> meets(n);
   auto test = [&](std::size_t record, const std::uint8_t* content) {
-    const std::size_t length = records_[record].length;
+    const std::size_t length = records_[record].length();
     const int type = length < 4 ? 0 : little<std::int32_t>(content);
     if (type % 10 == point && length >= 20)
       meets[record] = window.holds(little<double>(content + 4), little<double>(content + 12));
@@ -303,13 +318,13 @@ std::vector<int> ShapefileReader::records_within(const Box& window) const {
   };
   const bool long_records = n > 0 && shp_.size() / n > 4096;
   auto place_of_box = [&](std::size_t i) {
-    return Place{records_[i].at, std::min<std::size_t>(records_[i].length, box_end)};
+    return Place{records_[i].at(), std::min<std::size_t>(records_[i].length(), box_end)};
   };
   if (long_records) {
     parallel_for(n, 4096, [&](std::size_t begin, std::size_t end) {
       std::uint8_t front[box_end];
       for (std::size_t i = begin; i < end; ++i) {
-        shp_.read(records_[i].at, place_of_box(i).length, front);
+        shp_.read(records_[i].at(), place_of_box(i).length, front);
         test(i, front);
       }
     });
@@ -325,7 +340,7 @@ std::vector<int> ShapefileReader::records_within(const Box& window) const {
 // Calls visit(group, each) for groups of chosen records; each(look) calls look(place among the chosen, content).
 template <class Visit>
 void ShapefileReader::visit_chosen(const Visit& visit) const {
-  const auto place_of = [&](std::size_t i) { return Place{records_[chosen_[i]].at, records_[chosen_[i]].length}; };
+  const auto place_of = [&](std::size_t i) { return Place{records_[chosen_[i]].at(), records_[chosen_[i]].length()}; };
   visit_items(shp_, chosen_.size(), place_of, visit);
 }
 
@@ -367,7 +382,7 @@ void ShapefileReader::choose(std::vector<int> records) {
 }
 
 ShapefileReader::Size ShapefileReader::measure(const std::uint8_t* content, std::size_t record, bool& has_m) const {
-  const std::size_t length = records_[record].length;
+  const std::size_t length = records_[record].length();
   if (length < 4) fail(record, "is cut off or damaged");
   const int type = little<std::int32_t>(content);
   if (type == null_shape) return {};
@@ -467,7 +482,7 @@ void ShapefileReader::decode_record(const std::uint8_t* content, std::size_t at,
   if (family == polyline || family == polygon) {
     decode_rings(content, at, t, notices);
   } else {
-    const RecordLayout layout(content, header_.type, records_[chosen_[at]].length);
+    const RecordLayout layout(content, header_.type, records_[chosen_[at]].length());
     VertexCopier{layout, t, z_, m_}.copy({0, static_cast<int>(layout.points)}, vertex);
     for (std::size_t i = 0; i < layout.points; ++i) {
       t.ring_vertices[ring + i] = static_cast<int>(vertex + i);
@@ -489,7 +504,7 @@ void ShapefileReader::decode_record(const std::uint8_t* content, std::size_t at,
 
 void ShapefileReader::decode_rings(const std::uint8_t* content, std::size_t at, const StoreTarget& t,
                                    Notices& notices) const {
-  const RecordLayout layout(content, header_.type, records_[chosen_[at]].length);
+  const RecordLayout layout(content, header_.type, records_[chosen_[at]].length());
   const bool rings = header_.type % 10 == polygon;
   RingPlan plan;
   if (rings) {

@@ -1,6 +1,8 @@
 // The shapefile's main and index files (Shapefile Technical Description, July 1998), decoded in parallel by stretches,
 // and encoded.
 #pragma once
+#include <memory>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -62,11 +64,14 @@ class ShapefileReader {
   const bool skip_damaged_;
   ShapefileHeader header_;
   bool z_ = false, m_ = false;
-  struct Located {
-    std::uint64_t at;      // of the content, after the record's header
-    std::uint32_t length;  // of the content, bytes
+  struct Located {  // a record's content, after its header, in the 16-bit words that the format counts
+    std::uint32_t words_before, words;
+    std::size_t at() const { return std::size_t{words_before} * 2; }
+    std::size_t length() const { return std::size_t{words} * 2; }
   };
-  std::vector<Located> records_;
+  std::unique_ptr<Located[]> indexed_;  // from the index file, or
+  std::vector<Located> walked_;         // found by walking
+  std::span<const Located> records_;    // one of them
   std::vector<int> chosen_;
   std::vector<Size> sizes_;
   std::vector<int> shapes_;  // of each chosen record: its shape, -1 for null
