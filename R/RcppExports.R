@@ -365,3 +365,7 @@ core_grouped_sums <- function(values, rows, groups, n, skip_missing) {
     .Call(`_civicatlas_core_grouped_sums`, values, rows, groups, n, skip_missing)
 }
 
+core_occurrences <- function(list, n) {
+    .Call(`_civicatlas_core_occurrences`, list, n)
+}
+

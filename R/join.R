@@ -31,7 +31,7 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
   one_of(unmatched, c("keep", "drop"), "unmatched", call = call)
   one_of(multiple, c("all", "first", "largest"), "multiple", call = call)
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
-  repeated <- sum(tabulate(pairs$x, nrow(x)) > 1)
+  repeated <- length(core_occurrences(pairs$x, nrow(x))$several)
   if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") largest_first(pairs, as_shapes(x), as_shapes(y), call))
 
   alone <- setdiff(seq_len(nrow(x)), pairs$x)
@@ -105,8 +105,8 @@ one_partner <- function(pairs, key = NULL) {
 # Rows of x whose best key is shared by another partner.
 tied_rows <- function(pairs, best, key) {
   best_key <- key[best$y][match(pairs$x, best$x)]
-  equal <- which(key[pairs$y] == best_key)
-  sum(tabulate(pairs$x[equal]) > 1)
+  equal <- pairs$x[which(key[pairs$y] == best_key)]
+  length(core_occurrences(equal, max(equal, 0L))$several)
 }
 
 rank_values <- function(columns, rank_by, call) {

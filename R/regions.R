@@ -56,18 +56,22 @@ summarise_into <- function(regions, features, ..., by = NULL, form = "long", onc
 
   if (share == "none") {
     pairs <- find_pairs(as_shapes(regions), as_shapes(features), relation, distance, unit, c("regions", "features"), call = call)
-    pairs <- points_in_several(pairs, as_shapes(regions), as_shapes(features), borders, call)
+    falls <- core_occurrences(pairs$y, nrow(features))
+    if (length(falls$several)) {
+      pairs <- points_in_several(pairs, falls$several, as_shapes(regions), as_shapes(features), borders, call)
+      falls <- core_occurrences(pairs$y, nrow(features))
+    }
     falling <- list(columns = columns, rows = pairs$y)
   } else {
     pairs <- shared_pairs(as_shapes(regions), as_shapes(features), share, call)
     falling <- list(columns = apportioned(columns, pairs, chosen(rlang::enquo(intensive), "intensive")), rows = seq_along(pairs$y))
   }
-  falling$cell <- (pairs$x - 1L) * groups$n + groups$of[pairs$y]
+  falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
   table <- summaries_by_cell(falling, nrow(regions) * groups$n, summaries, call)
   standing <- if (length(once)) standing_once(columns[once], pairs, nrow(regions), call)
   out <- with_summaries(regions, standing, table, groups, form)
 
-  parts <- c(if (share == "none") account_of(pairs, nrow(features)) else account_of_shares(pairs, share), pairs$note)
+  parts <- c(if (share == "none") account_of(falls) else account_of_shares(pairs, share), pairs$note)
   empty <- sum(tabulate(pairs$x, nrow(regions)) == 0)
   of_regions <- paste0(counted(nrow(regions), "region"), if (empty) paste0(", ", format_count(empty), " of them empty"))
   say("{.fn summarise_into}: {counted(nrow(features), 'feature')}: {paste(parts, collapse = ', ')}; {of_regions}.")
@@ -80,9 +84,9 @@ summarise_into <- function(regions, features, ..., by = NULL, form = "long", onc
 #' @export
 summarize_into <- summarise_into
 
-# The groups of rows by some columns, in order: their number `n`, `keys`, and the group `of` each row.
+# The groups of rows by some columns, in order: their number `n`, `keys`, and the group `of` each row; without columns only `n`, 1.
 groups_of <- function(columns) {
-  if (!length(columns)) return(list(n = 1L, keys = NULL, of = rep(1L, nrow(columns))))
+  if (!length(columns)) return(list(n = 1L))
   keys <- vctrs::vec_sort(vctrs::vec_unique(columns))
   list(n = nrow(keys), keys = keys, of = vctrs::vec_match(columns, keys))
 }
@@ -130,10 +134,10 @@ standing_once <- function(columns, pairs, regions, call) {
   vctrs::vec_slice(columns, pairs$y[first])
 }
 
-account_of <- function(pairs, features) {
-  times <- tabulate(pairs$y, features)
-  c(paste(format_count(sum(times == 1)), "in one region"), if (any(times > 1)) paste(format_count(sum(times > 1)), "in several (counted in each)"),
-    if (any(times == 0)) paste(format_count(sum(times == 0)), "in none"))
+account_of <- function(falls) {
+  several <- length(falls$several)
+  c(paste(format_count(falls$once), "in one region"), if (several) paste(format_count(several), "in several (counted in each)"),
+    if (falls$none) paste(format_count(falls$none), "in none"))
 }
 
 account_of_shares <- function(pairs, share) {
@@ -146,9 +150,8 @@ account_of_shares <- function(pairs, share) {
 }
 
 # Points on borders that several regions share stay with the first, if asked; those inside regions that overlap stay with all.
-# `overlapping` are the regions of these.
-points_in_several <- function(pairs, regions, features, borders, call) {
-  several <- which(tabulate(pairs$y, length(features)) > 1)
+# `several` are the features in more than one region, `overlapping` the regions of those inside.
+points_in_several <- function(pairs, several, regions, features, borders, call) {
   several <- several[geometry_type_of(features[several]) %in% "point"]
   if (!length(several)) return(pairs)
   touching <- find_pairs(regions, features[several], "touches", call = call)

@@ -1166,6 +1166,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_occurrences
+List core_occurrences(IntegerVector list, int n);
+RcppExport SEXP _civicatlas_core_occurrences(SEXP listSEXP, SEXP nSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type list(listSEXP);
+    Rcpp::traits::input_parameter< int >::type n(nSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_occurrences(list, n));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
@@ -1259,6 +1271,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_derive", (DL_FUNC) &_civicatlas_core_derive, 3},
     {"_civicatlas_core_thinned", (DL_FUNC) &_civicatlas_core_thinned, 5},
     {"_civicatlas_core_grouped_sums", (DL_FUNC) &_civicatlas_core_grouped_sums, 5},
+    {"_civicatlas_core_occurrences", (DL_FUNC) &_civicatlas_core_occurrences, 2},
     {NULL, NULL, 0}
 };
 

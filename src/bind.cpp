@@ -14,12 +14,6 @@ using namespace civic;
 
 namespace {
 
-template <class T, int RTYPE>
-std::span<T> span_of(const Vector<RTYPE>& v) {
-  return {reinterpret_cast<T*>(const_cast<typename Vector<RTYPE>::stored_type*>(v.begin())),
-          static_cast<std::size_t>(v.size())};
-}
-
 std::span<const int> ints(const List& store, const char* name) {
   const SEXP column = store[name];
   if (TYPEOF(column) != INTSXP) stop("the shape store is damaged: %s", name);
@@ -93,11 +87,16 @@ RStore::RStore(const StoreCounts& c) {
       part_rings(no_init(c.parts + 1)), ring_vertices(no_init(c.rings + 1));
   NumericVector x(no_init(c.vertices)), y(no_init(c.vertices)), boxes(no_init(4 * c.shapes));
   NumericVector z(no_init(c.z ? c.vertices : 0)), m(no_init(c.m ? c.vertices : 0));
-  target = {span_of<int>(types),         span_of<int>(part_types),
-            span_of<int>(shape_parts),   span_of<int>(part_rings),
-            span_of<int>(ring_vertices), span_of<double>(x),
-            span_of<double>(y),          span_of<double>(z),
-            span_of<double>(m),          {reinterpret_cast<Box*>(boxes.begin()), c.shapes}};
+  target = {span_of(types),
+            span_of(part_types),
+            span_of(shape_parts),
+            span_of(part_rings),
+            span_of(ring_vertices),
+            span_of(x),
+            span_of(y),
+            span_of(z),
+            span_of(m),
+            {reinterpret_cast<Box*>(boxes.begin()), c.shapes}};
   list = store_list(types, part_types, shape_parts, part_rings, ring_vertices, x, y, c.z ? SEXP(z) : R_NilValue,
                     c.m ? SEXP(m) : R_NilValue, boxes);
 }

@@ -4,6 +4,7 @@
 
 #include <memory>
 #include <optional>
+#include <span>
 #include <vector>
 
 #include "kernel/formats/bytes.h"
@@ -45,6 +46,12 @@ bool fill_strings(const civic::TextColumn& texts, SEXP column);
 Rcpp::List r_columns(std::vector<civic::Column>& columns);  // named, in UTF-8
 std::optional<civic::Box> optional_box(const Rcpp::Nullable<Rcpp::NumericVector>& edges);
 std::vector<civic::Column> kernel_columns(const Rcpp::List& columns);
+
+template <int RTYPE>
+auto span_of(const Rcpp::Vector<RTYPE>& values) {
+  auto* begin = const_cast<typename Rcpp::Vector<RTYPE>::stored_type*>(values.begin());
+  return std::span(begin, static_cast<std::size_t>(values.size()));
+}
 
 template <class T>
 Rcpp::Vector<Rcpp::traits::r_sexptype_traits<T>::rtype> r_vector(std::vector<T>& values) {

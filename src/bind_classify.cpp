@@ -7,14 +7,6 @@
 using namespace Rcpp;
 using namespace civic;
 
-namespace {
-
-std::span<const double> span_of(const NumericVector& values) {
-  return {values.begin(), static_cast<std::size_t>(values.size())};
-}
-
-}  // namespace
-
 // [[Rcpp::export]]
 NumericVector core_class_breaks(NumericVector values, int classes, std::string method) {
   const auto sorted = finite_sorted(span_of(values));

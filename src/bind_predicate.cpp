@@ -17,10 +17,13 @@ List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_h
   const auto pairs =
       related_pairs(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), parse_relation(relation), distance);
   IntegerVector x(no_init(pairs.size())), y(no_init(pairs.size()));
-  for (std::size_t i = 0; i < pairs.size(); ++i) {
-    x[i] = pairs[i].x + 1;
-    y[i] = pairs[i].y + 1;
-  }
+  int *to_x = x.begin(), *to_y = y.begin();
+  parallel_for(pairs.size(), 1 << 16, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) {
+      to_x[i] = pairs[i].x + 1;
+      to_y[i] = pairs[i].y + 1;
+    }
+  });
   return List::create(_["x"] = x, _["y"] = y);
 }
 

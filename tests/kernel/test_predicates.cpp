@@ -1,11 +1,14 @@
 #include <catch2/catch.hpp>
 
 #include "kernel/error.h"
+#include "kernel/index/row_sorter.h"
 #include "kernel/index/rtree.h"
 #include "kernel/measure/planar.h"
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/orientation.h"
 #include "kernel/predicate/relate.h"
+#include "kernel/statistics/grouped_sums.h"
+#include "kernel/statistics/occurrences.h"
 #include "support.h"
 
 using namespace civic;
@@ -43,16 +46,78 @@ TEST_CASE("orientation is exact where floating point is not") {
 TEST_CASE("banded location agrees with testing every edge") {
   std::mt19937 random(11);
   std::uniform_real_distribution<double> anywhere(-12, 12);
+  PolygonLocator locator;
   for (int round = 0; round < 40; ++round) {
     const StoreBuffer store = test::store_of({test::random_star(random, 0, 0, 10, 3 + round * 9)});
     const StoreView view = store.view();
-    const PolygonLocator locator(view, 0);
-    for (int i = 0; i < 500; ++i) {
-      const double x = anywhere(random), y = i % 5 == 0 ? view.y[i % view.y.size()] : anywhere(random);
+    locator.take(view, 0);
+    auto agree = [&](double x, double y) { REQUIRE(locator.locate(x, y) == locate_in_shape(view, 0, x, y)); };
+    for (int i = 0; i < 500; ++i) agree(anywhere(random), i % 5 == 0 ? view.y[i % view.y.size()] : anywhere(random));
+    for (std::size_t v = 0; v < view.x.size(); ++v) REQUIRE(locator.locate(view.x[v], view.y[v]) == Location::boundary);
+    for (std::size_t v = 0; v + 1 < view.x.size(); ++v) {  // on an edge but for rounding, and a step to either side
+      const double x = (view.x[v] + view.x[v + 1]) / 2, y = (view.y[v] + view.y[v + 1]) / 2;
+      for (const double beside : {std::nextafter(x, -100), x, std::nextafter(x, 100)}) agree(beside, y);
+    }
+  }
+}
+
+TEST_CASE("banded location agrees with testing every edge on a grid, far from the origin and in tiny polygons") {
+  std::mt19937 random(12);
+  PolygonLocator locator;
+  for (int round = 0; round < 600; ++round) {
+    const double unit = round % 3 == 0 ? 1 : round % 3 == 1 ? 0x1p-30 : 0x1p-1060, from = round % 3 == 1 ? 5e6 : 0;
+    auto place = [&] { return from + unit * static_cast<double>(random() % 6); };
+    StoreBuffer store = test::store_of({test::random_star(random, 0, 0, 10, 5 + round % 20)});
+    for (std::size_t v = 0; v + 1 < store.x.size(); ++v) store.x[v] = place(), store.y[v] = place();
+    store.x.back() = store.x.front(), store.y.back() = store.y.front();
+    store.boxes[0] = {};
+    for (std::size_t v = 0; v < store.x.size(); ++v) store.boxes[0].add(store.x[v], store.y[v]);
+    const StoreView view = store.view();
+    locator.take(view, 0);
+    for (int i = 0; i < 60; ++i) {
+      const double x = place(), y = place();
       REQUIRE(locator.locate(x, y) == locate_in_shape(view, 0, x, y));
     }
-    for (std::size_t v = 0; v < view.x.size(); ++v) REQUIRE(locator.locate(view.x[v], view.y[v]) == Location::boundary);
   }
+}
+
+TEST_CASE("short lists of rows are put in order, spread evenly or not") {
+  std::mt19937 random(13);
+  RowSorter sorter;
+  for (int round = 0; round < 2000; ++round) {
+    std::vector<int> rows(random() % 200);
+    const int far = round % 2 == 0 ? 1000000 : 1 + round % 50;
+    for (int& row : rows)
+      row = static_cast<int>(random() % far) + (round % 4 == 3 && random() % 9 == 0 ? 2000000000 : 0);
+    std::vector<int> expected = rows;
+    std::sort(expected.begin(), expected.end());
+    sorter.sort(rows);
+    REQUIRE(rows == expected);
+  }
+}
+
+TEST_CASE("occurrences are counted") {
+  const std::vector<int> list{3, 1, 3, 5, 3, 5};
+  const Occurrences found = occurrences(list, 6);
+  CHECK(found.none == 3);
+  CHECK(found.once == 1);
+  CHECK(found.several == std::vector<int>{3, 5});
+}
+
+TEST_CASE("sums by group are the same on one thread and on several") {
+  std::mt19937 random(14);
+  std::vector<double> values(1000);
+  for (double& value : values) value = 1e-3 * static_cast<double>(random() % 100000);
+  values[7] = nan_value;
+  std::vector<int> rows(100000), groups(rows.size());
+  std::vector<double> expected(37, 0);
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    rows[i] = static_cast<int>(random() % values.size()) + 1;
+    groups[i] = static_cast<int>(random() % 37) + 1;
+    if (rows[i] != 8) expected[groups[i] - 1] += values[rows[i] - 1];
+  }
+  CHECK(grouped_sums(values, rows, groups, 37, true).sums == expected);
+  CHECK(std::isnan(grouped_sums(values, rows, groups, 37, false).sums[0]));
 }
 
 TEST_CASE("points on borders, holes and level edges are told apart") {

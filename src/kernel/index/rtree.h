@@ -3,6 +3,7 @@
 #pragma once
 #include <algorithm>
 #include <cstdint>
+#include <utility>
 #include <vector>
 
 #include "../shapes/store.h"
@@ -35,12 +36,15 @@ class RTree {
   int row(Node leaf) const { return rows_[leaf.index]; }
   template <class Visit>
   void children(Node node, const Visit& visit) const {
-    const std::size_t first = level_start_[node.level - 1] + (node.index - level_start_[node.level]) * fanout;
-    const std::size_t last = std::min(level_start_[node.level], first + fanout);
+    const auto [first, last] = children_of(node);
     for (std::size_t child = first; child < last; ++child) visit(Node{child, node.level - 1});
   }
 
  private:
+  std::pair<std::size_t, std::size_t> children_of(Node node) const {
+    const std::size_t first = level_start_[node.level - 1] + (node.index - level_start_[node.level]) * fanout;
+    return {first, std::min(level_start_[node.level], first + fanout)};
+  }
   static constexpr int fanout = 16;
   void build(std::vector<Box> boxes, std::vector<int> rows);
   std::vector<Box> nodes_;                // leaves' boxes first, then level by level up to the root
@@ -48,20 +52,32 @@ class RTree {
   std::vector<int> rows_;                 // row of each leaf box
 };
 
+// Children that meet the box are gathered without branches, which would be guessed wrong half the time.
 template <class Found>
 void RTree::visit(const Box& box, const Found& found) const {
-  if (rows_.empty() || box.empty()) return;
+  if (rows_.empty() || box.empty() || !nodes_.back().meets(box)) return;
+  if (is_leaf(root())) return found(rows_[0], nodes_[0]);
   Node stack[fanout * 12];  // 12 levels of 16 hold any store
   int depth = 0;
-  auto meet = [&](const Node& node) {
-    if (!nodes_[node.index].meets(box)) return;
-    if (is_leaf(node))
-      found(row(node), nodes_[node.index]);
-    else
-      stack[depth++] = node;
-  };
-  meet(root());
-  while (depth > 0) children(stack[--depth], meet);
+  stack[depth++] = root();
+  while (depth > 0) {
+    const Node node = stack[--depth];
+    const auto [first, last] = children_of(node);
+    if (node.level > 1) {
+      for (std::size_t child = first; child < last; ++child) {
+        stack[depth] = {child, node.level - 1};
+        depth += nodes_[child].meets(box);
+      }
+    } else {
+      std::size_t leaves[fanout];
+      int count = 0;
+      for (std::size_t child = first; child < last; ++child) {
+        leaves[count] = child;
+        count += nodes_[child].meets(box);
+      }
+      for (int k = 0; k < count; ++k) found(rows_[leaves[k]], nodes_[leaves[k]]);
+    }
+  }
 }
 
 // Position of a cell on the Hilbert curve over a 65536 x 65536 grid.

@@ -1,5 +1,6 @@
 // Where points lie relative to polygons, exactly, and how far from shapes they are.
 #pragma once
+#include <span>
 #include <vector>
 
 #include "../shapes/store.h"
@@ -15,20 +16,28 @@ Location locate_in_shape(const StoreView& store, int shape, double x, double y);
 // meets the edges of its own band only.
 class PolygonLocator {
  public:
-  PolygonLocator(const StoreView& store, int shape);
+  // Takes another shape; the memory of the last is used again.
+  void take(const StoreView& store, int shape);
   Location locate(double x, double y) const;
 
  private:
+  struct Edge {
+    double ax, ay, bx, by;  // from the lower end to the upper
+    double slope;           // x a unit of y
+  };
   int band_of(double y) const;
-  const StoreView& store_;
+  Location locate_exactly(std::span<const Edge> edges, double x, double y) const;
   Box box_;
   double bands_per_unit_ = 0;
+  double doubt_ = 0;  // how far rounding can move the place where an edge is as high as a point
   int bands_ = 1;
-  std::vector<int> band_start_;  // bands + 1 offsets into edges_
-  struct Edge {
-    double ax, ay, bx, by;
+  std::vector<int> band_start_;  // bands + 1 offsets into banded_
+  std::vector<Edge> banded_;
+  struct Spanning {
+    Edge edge;
+    int first, last;  // bands
   };
-  std::vector<Edge> edges_;
+  std::vector<Spanning> edges_;  // while they are put into bands
 };
 
 // Planar distance between two shapes one of which has only points; 0 where they meet, NaN where one is empty.

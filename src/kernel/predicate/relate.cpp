@@ -2,10 +2,12 @@
 
 #include <algorithm>
 #include <array>
+#include <numeric>
 
 #include "../error.h"
 #include "../index/kept_index.h"
 #include "../index/pairs.h"
+#include "../index/row_sorter.h"
 #include "../measure/distance.h"
 #include "../parallel.h"
 #include "locate.h"
@@ -58,23 +60,28 @@ namespace {
 
 enum class Family { none, points, polygons, other };
 
+Family common(Family a, Family b) { return a == Family::none || a == b ? b : b == Family::none ? a : Family::other; }
+
 // The family that all shapes of a layer share; lines and mixtures are `other`.
 Family family_of(const ShapeRows& rows) {
-  Family family = Family::none;
-  for (int row = 0; row < rows.size(); ++row) {
-    const int shape = rows[row];
-    if (shape < 0) continue;
-    const IndexRange parts = rows.store.parts(shape);
-    for (int part = parts.begin; part < parts.end; ++part) {
-      const ShapeKind kind = rows.store.part_kind(part);
-      const Family here = kind == ShapeKind::point     ? Family::points
-                          : kind == ShapeKind::polygon ? Family::polygons
-                                                       : Family::other;
-      if (family != Family::none && family != here) return Family::other;
-      family = here;
+  constexpr std::size_t grain = 1 << 16;
+  const auto n = static_cast<std::size_t>(rows.size());
+  std::vector<Family> families((n + grain - 1) / grain, Family::none);
+  parallel_for(n, grain, [&](std::size_t begin, std::size_t end) {
+    Family family = Family::none;
+    for (std::size_t row = begin; row < end; ++row) {
+      const int shape = rows[static_cast<int>(row)];
+      const IndexRange parts = shape < 0 ? IndexRange{} : rows.store.parts(shape);
+      for (int part = parts.begin; part < parts.end; ++part) {
+        const ShapeKind kind = rows.store.part_kind(part);
+        family = common(family, kind == ShapeKind::point     ? Family::points
+                                : kind == ShapeKind::polygon ? Family::polygons
+                                                             : Family::other);
+      }
     }
-  }
-  return family;
+    families[begin / grain] = family;
+  });
+  return std::accumulate(families.begin(), families.end(), Family::none, common);
 }
 
 // How the points of one shape lie relative to another shape.
@@ -126,7 +133,13 @@ Relation converse(Relation relation) {
 class PointsAgainstPolygons {
  public:
   PointsAgainstPolygons(const ShapeRows& points, const ShapeRows& polygons, Relation relation, double distance)
-      : points_(points), polygons_(polygons), relation_(relation), distance_(distance) {}
+      : points_(points), polygons_(polygons), relation_(relation), distance_(distance) {
+    for (const Location where : {Location::outside, Location::boundary, Location::inside}) {
+      Tally tally;
+      tally.add(where);
+      holds_at_[static_cast<int>(where)] = holds_for_points_in_polygon(relation, tally);
+    }
+  }
 
   // Pairs as (point row, polygon row), by polygon, then by point.
   std::vector<RowPair> find() const {
@@ -134,15 +147,20 @@ class PointsAgainstPolygons {
     const RTree& tree = *index;
     return parallel_collect<RowPair>(polygons_.size(), 64, [&](std::size_t begin, std::size_t end, auto& out) {
       std::vector<Candidate> candidates;
+      std::vector<int> related;
+      PolygonLocator locator;
+      RowSorter sorter;
       for (std::size_t row = begin; row < end; ++row) {
         const int shape = polygons_[static_cast<int>(row)];
         if (shape < 0 || polygons_.store.boxes[shape].empty()) continue;
         candidates.clear();
         tree.visit(reach(polygons_.store.boxes[shape]), [&](int found, const Box& box) {
-          candidates.push_back({found, box});
+          candidates.push_back({found, &box});
         });
-        std::sort(candidates.begin(), candidates.end(), [](const auto& a, const auto& b) { return a.row < b.row; });
-        test(shape, static_cast<int>(row), candidates, out);
+        related.clear();
+        test(shape, candidates, locator, related);
+        sorter.sort(related);
+        for (const int point : related) out.push_back({point, static_cast<int>(row)});
       }
     });
   }
@@ -150,51 +168,56 @@ class PointsAgainstPolygons {
  private:
   struct Candidate {
     int row;
-    Box box;
-    // All its points lie in one place, which the box then names.
-    bool in_one_place() const { return box.is_place(); }
+    const Box* box;
   };
 
   Box reach(const Box& box) const { return relation_ == Relation::within_distance ? box.grown(distance_) : box; }
 
-  void test(int shape, int row, const std::vector<Candidate>& candidates, std::vector<RowPair>& out) const {
+  void test(int shape, const std::vector<Candidate>& candidates, PolygonLocator& locator,
+            std::vector<int>& related) const {
     if (relation_ == Relation::within_distance) {
       for (const Candidate& c : candidates)
         if (distance_from_points(points_.store, points_[c.row], polygons_.store, shape) <= distance_)
-          out.push_back({c.row, row});
+          related.push_back(c.row);
       return;
     }
     // Banding the edges costs about as much as testing them for four points.
     const bool many = candidates.size() > 4 && polygons_.store.shape_vertices(shape).size() > 64;
     if (many) {
-      const PolygonLocator locator(polygons_.store, shape);
+      locator.take(polygons_.store, shape);
       collect(
-          candidates, row, [&](double x, double y) { return locator.locate(x, y); }, out);
+          candidates, [&](double x, double y) { return locator.locate(x, y); }, related);
     } else {
       collect(
-          candidates, row, [&](double x, double y) { return locate_in_shape(polygons_.store, shape, x, y); }, out);
+          candidates, [&](double x, double y) { return locate_in_shape(polygons_.store, shape, x, y); }, related);
     }
   }
 
   template <class Locate>
-  void collect(const std::vector<Candidate>& candidates, int row, const Locate& locate,
-               std::vector<RowPair>& out) const {
+  void collect(const std::vector<Candidate>& candidates, const Locate& locate, std::vector<int>& related) const {
+    related.resize(candidates.size());
+    std::size_t count = 0;
     for (const Candidate& c : candidates) {
-      Tally tally;
-      if (c.in_one_place()) {
-        tally.add(locate(c.box.xmin, c.box.ymin));
+      bool holds;
+      if (c.box->is_place()) {  // all its points lie in one place
+        holds = holds_at_[static_cast<int>(locate(c.box->xmin, c.box->ymin))];
       } else {
+        Tally tally;
         const IndexRange v = points_.store.shape_vertices(points_[c.row]);
         for (int i = v.begin; i < v.end; ++i) tally.add(locate(points_.store.x[i], points_.store.y[i]));
+        holds = holds_for_points_in_polygon(relation_, tally);
       }
-      if (holds_for_points_in_polygon(relation_, tally)) out.push_back({c.row, row});
+      related[count] = c.row;
+      count += holds;
     }
+    related.resize(count);
   }
 
   const ShapeRows& points_;
   const ShapeRows& polygons_;
   Relation relation_;
   double distance_;
+  bool holds_at_[3];  // for points in one place, by its location
 };
 
 using PointSet = std::vector<std::pair<double, double>>;
