@@ -369,3 +369,7 @@ core_occurrences <- function(list, n) {
     .Call(`_civicatlas_core_occurrences`, list, n)
 }
 
+core_sums_in_polygons <- function(polygon_handles, polygon_store, point_handles, point_store, columns, skip_missing) {
+    .Call(`_civicatlas_core_sums_in_polygons`, polygon_handles, polygon_store, point_handles, point_store, columns, skip_missing)
+}
+

@@ -54,29 +54,33 @@ summarise_into <- function(regions, features, ..., by = NULL, form = "long", onc
   once <- chosen(rlang::enquo(once), "once")
   need_no_sum_of(once, summaries, call)
 
-  if (share == "none") {
-    pairs <- find_pairs(as_shapes(regions), as_shapes(features), relation, distance, unit, c("regions", "features"), call = call)
-    falls <- core_occurrences(pairs$y, nrow(features))
-    if (length(falls$several)) {
-      pairs <- points_in_several(pairs, falls$several, as_shapes(regions), as_shapes(features), borders, call)
-      falls <- core_occurrences(pairs$y, nrow(features))
+  at_once <- if (share == "none" && relation == "intersects" && is.null(groups$keys) && !length(once)) {
+    sums_at_once(as_shapes(regions), as_shapes(features), columns, summaries, call)
+  }
+  if (is.null(at_once)) {
+    pairs <- if (share == "none") {
+      whole_pairs(as_shapes(regions), as_shapes(features), borders, relation, distance, unit, call)
+    } else {
+      shared_pairs(as_shapes(regions), as_shapes(features), share, call)
     }
     falling <- list(columns = columns, rows = pairs$y)
+    if (share != "none") falling <- list(columns = apportioned(columns, pairs, chosen(rlang::enquo(intensive), "intensive")), rows = seq_along(pairs$y))
+    falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
+    table <- summaries_by_cell(falling, nrow(regions) * groups$n, summaries, call)
+    standing <- if (length(once)) standing_once(columns[once], pairs, nrow(regions), call)
+    out <- with_summaries(regions, standing, table, groups, form)
+    filled <- tabulate(pairs$x, nrow(regions)) > 0
   } else {
-    pairs <- shared_pairs(as_shapes(regions), as_shapes(features), share, call)
-    falling <- list(columns = apportioned(columns, pairs, chosen(rlang::enquo(intensive), "intensive")), rows = seq_along(pairs$y))
+    pairs <- at_once["falls"]
+    out <- add_columns(regions, at_once$table, "_features")
+    filled <- at_once$filled
   }
-  falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
-  table <- summaries_by_cell(falling, nrow(regions) * groups$n, summaries, call)
-  standing <- if (length(once)) standing_once(columns[once], pairs, nrow(regions), call)
-  out <- with_summaries(regions, standing, table, groups, form)
 
-  parts <- c(if (share == "none") account_of(falls) else account_of_shares(pairs, share), pairs$note)
-  empty <- sum(tabulate(pairs$x, nrow(regions)) == 0)
-  of_regions <- paste0(counted(nrow(regions), "region"), if (empty) paste0(", ", format_count(empty), " of them empty"))
+  parts <- c(if (share == "none") account_of(pairs$falls) else account_of_shares(pairs, share), pairs$note)
+  of_regions <- paste0(counted(nrow(regions), "region"), if (!all(filled)) paste0(", ", format_count(sum(!filled)), " of them empty"))
   say("{.fn summarise_into}: {counted(nrow(features), 'feature')}: {paste(parts, collapse = ', ')}; {of_regions}.")
   warn_if_overlapping(pairs, regions, share, call)
-  warn_if_apart(regions, features, !length(pairs$x))
+  warn_if_apart(regions, features, !any(filled))
   record(out, regions, "summarise_into", rlang::current_call(), nrow(regions), parts[-1], started)
 }
 
@@ -134,6 +138,34 @@ standing_once <- function(columns, pairs, regions, call) {
   vctrs::vec_slice(columns, pairs$y[first])
 }
 
+# Plain summaries of points by polygon, by one pass of the core that lists no pairs. NULL for other summaries and shapes, and where
+# a point lies in several polygons.
+sums_at_once <- function(regions, features, columns, summaries, call) {
+  plain <- lapply(summaries, plain_summary, columns)
+  if (any(vapply(plain, is.null, NA))) return(NULL)
+  check_same_crs(regions, features, "regions", "features", call = call)
+  summed <- which(vapply(plain, function(summary) summary$verb != "n", NA))
+  values <- lapply(plain[summed], function(summary) as.double(summary$column))
+  skip <- vapply(plain[summed], function(summary) summary$skip, NA)
+  found <- core(core_sums_in_polygons(handles_of(regions), store_of(regions), handles_of(features), store_of(features), values, skip), call = call)
+  if (is.null(found)) return(NULL)
+  table <- lapply(plain, function(summary) found$points)
+  table[summed] <- Map(summary_of_sums, plain[summed], found$sums)
+  once <- sum(found$points)
+  falls <- list(none = length(features) - once, once = once)
+  list(table = tibble::new_tibble(table, nrow = length(regions)), falls = falls, filled = found$points > 0)
+}
+
+# The pairs of regions and features that count whole, and how the features fall.
+whole_pairs <- function(regions, features, borders, relation, distance, unit, call) {
+  pairs <- find_pairs(regions, features, relation, distance, unit, c("regions", "features"), call = call)
+  pairs$falls <- core_occurrences(pairs$y, length(features))
+  if (!length(pairs$falls$several)) return(pairs)
+  pairs <- points_in_several(pairs, regions, features, borders, call)
+  pairs$falls <- core_occurrences(pairs$y, length(features))
+  pairs
+}
+
 account_of <- function(falls) {
   several <- length(falls$several)
   c(paste(format_count(falls$once), "in one region"), if (several) paste(format_count(several), "in several (counted in each)"),
@@ -150,8 +182,9 @@ account_of_shares <- function(pairs, share) {
 }
 
 # Points on borders that several regions share stay with the first, if asked; those inside regions that overlap stay with all.
-# `several` are the features in more than one region, `overlapping` the regions of those inside.
-points_in_several <- function(pairs, several, regions, features, borders, call) {
+# `overlapping` are the regions of these.
+points_in_several <- function(pairs, regions, features, borders, call) {
+  several <- pairs$falls$several
   several <- several[geometry_type_of(features[several]) %in% "point"]
   if (!length(several)) return(pairs)
   touching <- find_pairs(regions, features[several], "touches", call = call)

@@ -1178,6 +1178,22 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_sums_in_polygons
+Nullable<List> core_sums_in_polygons(IntegerVector polygon_handles, List polygon_store, IntegerVector point_handles, List point_store, List columns, LogicalVector skip_missing);
+RcppExport SEXP _civicatlas_core_sums_in_polygons(SEXP polygon_handlesSEXP, SEXP polygon_storeSEXP, SEXP point_handlesSEXP, SEXP point_storeSEXP, SEXP columnsSEXP, SEXP skip_missingSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type polygon_handles(polygon_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type polygon_store(polygon_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type point_handles(point_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type point_store(point_storeSEXP);
+    Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type skip_missing(skip_missingSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_sums_in_polygons(polygon_handles, polygon_store, point_handles, point_store, columns, skip_missing));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
@@ -1272,6 +1288,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_thinned", (DL_FUNC) &_civicatlas_core_thinned, 5},
     {"_civicatlas_core_grouped_sums", (DL_FUNC) &_civicatlas_core_grouped_sums, 5},
     {"_civicatlas_core_occurrences", (DL_FUNC) &_civicatlas_core_occurrences, 2},
+    {"_civicatlas_core_sums_in_polygons", (DL_FUNC) &_civicatlas_core_sums_in_polygons, 6},
     {NULL, NULL, 0}
 };
 

@@ -36,6 +36,39 @@ test_that("summaries agree with dplyr's, the quick ones too", {
   expect_identical(summarise_into(s$wards, s$rooms, total = sum(seats))$total, rep(7, 24))
 })
 
+test_that("plain summaries in one pass agree with those by pairs, wherever points lie", {
+  set.seed(31)
+  s <- saltmere()
+  edges <- extent_of(s$wards)
+  n <- 3000
+  east <- runif(n, edges[["xmin"]] - 500, edges[["xmax"]] + 500)
+  north <- runif(n, edges[["ymin"]], edges[["ymax"]])
+  places <- spatial_frame(seats = sample(c(NA, 1:90), n, TRUE), level = rnorm(n), geometry = point_shapes(east, north, crs = 32757))
+  places$geometry[sample(n, 40)] <- NA
+  pairs <- list(c(1, 2), c(3, 4))
+  several <- vapply(pairs, function(of) sprintf("MULTIPOINT ((%f %f), (%f %f))", east[of[1]], north[of[1]], east[of[2]], north[of[2]]), "")
+  multi <- spatial_frame(seats = c(5L, NA), level = c(0.5, 2), geometry = shapes_from_wkt(several, crs = 32757))
+  both <- function(regions, points) {
+    told <- character()
+    heard <- function(expr) {
+      withCallingHandlers(expr, message = function(m) {
+        told <<- c(told, conditionMessage(m))
+        invokeRestart("muffleMessage")
+      }, civicatlas_warning_data = function(w) invokeRestart("muffleWarning"))
+    }
+    rlang::local_options(civicatlas.quiet = FALSE)
+    quick <- heard(summarise_into(regions, points, n = n(), all = sum(seats), some = sum(seats, na.rm = TRUE), mean = mean(level)))
+    slow <- heard(summarise_into(regions, points, n = length(seats), all = sum(seats + 0L), some = sum(seats + 0L, na.rm = TRUE), mean = mean(level + 0)))
+    expect_equal(attribute_table(quick), attribute_table(slow))
+    expect_identical(told[1], told[2])
+  }
+  both(s$wards, places)
+  mixed <- stack_layers(places, multi)
+  both(s$wards, mixed)
+  both(s$wards[c(1:24, 3), ], places)  # overlap
+  both(s$wards, places[0, ])
+})
+
 test_that("across() summarises several columns at once", {
   s <- saltmere()
   s$rooms$staff <- 2

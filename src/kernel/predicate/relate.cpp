@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <array>
-#include <numeric>
 
 #include "../error.h"
 #include "../index/kept_index.h"
@@ -10,7 +9,7 @@
 #include "../index/row_sorter.h"
 #include "../measure/distance.h"
 #include "../parallel.h"
-#include "locate.h"
+#include "points_in_polygons.h"
 
 namespace civic {
 
@@ -58,62 +57,6 @@ bool holds(Relation relation, const RelationMatrix& m, int dimension_x, int dime
 
 namespace {
 
-enum class Family { none, points, polygons, other };
-
-Family common(Family a, Family b) { return a == Family::none || a == b ? b : b == Family::none ? a : Family::other; }
-
-// The family that all shapes of a layer share; lines and mixtures are `other`.
-Family family_of(const ShapeRows& rows) {
-  constexpr std::size_t grain = 1 << 16;
-  const auto n = static_cast<std::size_t>(rows.size());
-  std::vector<Family> families((n + grain - 1) / grain, Family::none);
-  parallel_for(n, grain, [&](std::size_t begin, std::size_t end) {
-    Family family = Family::none;
-    for (std::size_t row = begin; row < end; ++row) {
-      const int shape = rows[static_cast<int>(row)];
-      const IndexRange parts = shape < 0 ? IndexRange{} : rows.store.parts(shape);
-      for (int part = parts.begin; part < parts.end; ++part) {
-        const ShapeKind kind = rows.store.part_kind(part);
-        family = common(family, kind == ShapeKind::point     ? Family::points
-                                : kind == ShapeKind::polygon ? Family::polygons
-                                                             : Family::other);
-      }
-    }
-    families[begin / grain] = family;
-  });
-  return std::accumulate(families.begin(), families.end(), Family::none, common);
-}
-
-// How the points of one shape lie relative to another shape.
-struct Tally {
-  int inside = 0, boundary = 0, outside = 0;
-  void add(Location where) {
-    ++(where == Location::inside ? inside : where == Location::boundary ? boundary : outside);
-  }
-};
-
-// What the relation says of points (first) against polygons (second). The matrix cells that decide it follow from
-// the tally: points have no boundary, and a polygon always reaches beyond any points.
-bool holds_for_points_in_polygon(Relation relation, const Tally& t) {
-  const bool meets = t.inside + t.boundary > 0;
-  switch (relation) {
-    case Relation::intersects:
-      return meets;
-    case Relation::disjoint:
-      return !meets;
-    case Relation::within:
-      return t.outside == 0 && t.inside > 0;
-    case Relation::covered_by:
-      return t.outside == 0 && meets;
-    case Relation::touches:
-      return t.inside == 0 && t.boundary > 0;
-    case Relation::crosses:
-      return t.inside > 0 && t.outside > 0;
-    default:
-      return false;  // contains, covers, equals and overlaps cannot hold
-  }
-}
-
 // The relation seen from the other side.
 Relation converse(Relation relation) {
   switch (relation) {
@@ -130,95 +73,20 @@ Relation converse(Relation relation) {
   }
 }
 
-class PointsAgainstPolygons {
- public:
-  PointsAgainstPolygons(const ShapeRows& points, const ShapeRows& polygons, Relation relation, double distance)
-      : points_(points), polygons_(polygons), relation_(relation), distance_(distance) {
-    for (const Location where : {Location::outside, Location::boundary, Location::inside}) {
-      Tally tally;
-      tally.add(where);
-      holds_at_[static_cast<int>(where)] = holds_for_points_in_polygon(relation, tally);
+// Pairs as (point row, polygon row), by polygon, then by point.
+std::vector<RowPair> points_against_polygons(const ShapeRows& points, const ShapeRows& polygons, Relation relation,
+                                             double distance) {
+  const PointsInPolygons related(points, polygons, relation, distance);
+  return parallel_collect<RowPair>(polygons.size(), 64, [&](std::size_t begin, std::size_t end, auto& out) {
+    PointSearch search(related);
+    RowSorter sorter;
+    for (int row = static_cast<int>(begin); row < static_cast<int>(end); ++row) {
+      std::vector<int>& found = search.related_to(row);
+      sorter.sort(found);
+      for (const int point : found) out.push_back({point, row});
     }
-  }
-
-  // Pairs as (point row, polygon row), by polygon, then by point.
-  std::vector<RowPair> find() const {
-    const auto index = index_of(points_);
-    const RTree& tree = *index;
-    return parallel_collect<RowPair>(polygons_.size(), 64, [&](std::size_t begin, std::size_t end, auto& out) {
-      std::vector<Candidate> candidates;
-      std::vector<int> related;
-      PolygonLocator locator;
-      RowSorter sorter;
-      for (std::size_t row = begin; row < end; ++row) {
-        const int shape = polygons_[static_cast<int>(row)];
-        if (shape < 0 || polygons_.store.boxes[shape].empty()) continue;
-        candidates.clear();
-        tree.visit(reach(polygons_.store.boxes[shape]), [&](int found, const Box& box) {
-          candidates.push_back({found, &box});
-        });
-        related.clear();
-        test(shape, candidates, locator, related);
-        sorter.sort(related);
-        for (const int point : related) out.push_back({point, static_cast<int>(row)});
-      }
-    });
-  }
-
- private:
-  struct Candidate {
-    int row;
-    const Box* box;
-  };
-
-  Box reach(const Box& box) const { return relation_ == Relation::within_distance ? box.grown(distance_) : box; }
-
-  void test(int shape, const std::vector<Candidate>& candidates, PolygonLocator& locator,
-            std::vector<int>& related) const {
-    if (relation_ == Relation::within_distance) {
-      for (const Candidate& c : candidates)
-        if (distance_from_points(points_.store, points_[c.row], polygons_.store, shape) <= distance_)
-          related.push_back(c.row);
-      return;
-    }
-    // Banding the edges costs about as much as testing them for four points.
-    const bool many = candidates.size() > 4 && polygons_.store.shape_vertices(shape).size() > 64;
-    if (many) {
-      locator.take(polygons_.store, shape);
-      collect(
-          candidates, [&](double x, double y) { return locator.locate(x, y); }, related);
-    } else {
-      collect(
-          candidates, [&](double x, double y) { return locate_in_shape(polygons_.store, shape, x, y); }, related);
-    }
-  }
-
-  template <class Locate>
-  void collect(const std::vector<Candidate>& candidates, const Locate& locate, std::vector<int>& related) const {
-    related.resize(candidates.size());
-    std::size_t count = 0;
-    for (const Candidate& c : candidates) {
-      bool holds;
-      if (c.box->is_place()) {  // all its points lie in one place
-        holds = holds_at_[static_cast<int>(locate(c.box->xmin, c.box->ymin))];
-      } else {
-        Tally tally;
-        const IndexRange v = points_.store.shape_vertices(points_[c.row]);
-        for (int i = v.begin; i < v.end; ++i) tally.add(locate(points_.store.x[i], points_.store.y[i]));
-        holds = holds_for_points_in_polygon(relation_, tally);
-      }
-      related[count] = c.row;
-      count += holds;
-    }
-    related.resize(count);
-  }
-
-  const ShapeRows& points_;
-  const ShapeRows& polygons_;
-  Relation relation_;
-  double distance_;
-  bool holds_at_[3];  // for points in one place, by its location
-};
+  });
+}
 
 using PointSet = std::vector<std::pair<double, double>>;
 
@@ -356,10 +224,10 @@ std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relat
   if (fx == Family::points && fy == Family::points) {
     pairs = points_against_points(x, y, relation, distance);
   } else if (fx == Family::points && fy == Family::polygons) {
-    pairs = PointsAgainstPolygons(x, y, relation, distance).find();
+    pairs = points_against_polygons(x, y, relation, distance);
     sort_by_x(pairs, x.size());
   } else if (fx == Family::polygons && fy == Family::points) {
-    pairs = PointsAgainstPolygons(y, x, converse(relation), distance).find();
+    pairs = points_against_polygons(y, x, converse(relation), distance);
     for (auto& pair : pairs) std::swap(pair.x, pair.y);
   } else if (vertices_of(x) * static_cast<std::size_t>(y.size()) >
              vertices_of(y) * static_cast<std::size_t>(x.size())) {

@@ -10,7 +10,7 @@ namespace civic {
 GroupedSums grouped_sums(std::span<const double> values, std::span<const int> rows, std::span<const int> groups, int n,
                          bool skip_missing) {
   constexpr std::size_t least = 1 << 16;  // rows, below which one thread is as fast
-  GroupedSums out{std::vector<double>(n, 0.0), std::vector<int>(n, 0)};
+  GroupedSums out(static_cast<std::size_t>(n));
   const std::size_t shares = rows.size() < least ? 1 : thread_limit();
   const auto first_group = [&](std::size_t share) {
     return static_cast<int>(static_cast<std::size_t>(n) * share / shares);

@@ -8,6 +8,8 @@ namespace civic {
 struct GroupedSums {
   std::vector<double> sums;
   std::vector<int> counts;  // of what was added
+
+  explicit GroupedSums(std::size_t groups) : sums(groups, 0.0), counts(groups, 0) {}
 };
 
 // Adds values[rows[i] - 1] to group groups[i] - 1 of `n`, for each i. A missing value makes the sum of its group
