@@ -5,8 +5,8 @@
 
 #include "../measure/distance.h"
 #include "../parallel.h"
+#include "../sort_by_key.h"
 #include "kept_index.h"
-#include "pairs.h"
 
 namespace civic {
 namespace {
@@ -151,7 +151,7 @@ std::vector<NearRow> search_all(const ShapeRows& x, const ShapeRows& y, const Me
     Search<Metric> search(tree, metric, count, within);
     for (std::size_t i = begin; i < end; ++i) search.run(order[i], x.box(order[i]), out);
   });
-  sort_by_x(found, x.size());
+  sort_by_key(found, static_cast<std::size_t>(x.size()), [](const auto& pair) { return pair.x; });
   return found;
 }
 

@@ -1,9 +1,9 @@
 #include "rtree.h"
 
 #include <algorithm>
-#include <array>
 
 #include "../parallel.h"
+#include "../sort_by_key.h"
 
 namespace civic {
 
@@ -28,85 +28,70 @@ namespace {
 
 struct Keyed {
   std::uint32_t key;
-  int item;
+  int row;
 };
 
-// Stable counting sort by key, one digit of 11 bits at a time.
-void radix_sort(std::vector<Keyed>& items) {
-  std::vector<Keyed> spare(items.size());
-  for (int shift = 0; shift < 33; shift += 11) {
-    std::array<std::size_t, 2049> start{};
-    for (const Keyed& item : items) ++start[((item.key >> shift) & 2047) + 1];
-    for (int digit = 0; digit < 2048; ++digit) start[digit + 1] += start[digit];
-    for (const Keyed& item : items) spare[start[(item.key >> shift) & 2047]++] = item;
-    items.swap(spare);
-  }
-}
-
-std::vector<Keyed> hilbert_order(const std::vector<Box>& boxes) {
+// Items are `rows` of `boxes`.
+std::vector<Keyed> hilbert_order(std::span<const Box> boxes, const std::vector<int>& rows) {
   Box extent;
-  for (const Box& box : boxes) extent.add(box);
+  for (const int row : rows) extent.add(boxes[row]);
   const double width = extent.xmax - extent.xmin, height = extent.ymax - extent.ymin;
   const double to_x = width > 0 ? 65535 / width : 0, to_y = height > 0 ? 65535 / height : 0;
-  std::vector<Keyed> order(boxes.size());
-  parallel_for(boxes.size(), 1 << 15, [&](std::size_t begin, std::size_t end) {
+  std::vector<Keyed> order(rows.size());
+  parallel_for(rows.size(), 1 << 15, [&](std::size_t begin, std::size_t end) {
     for (std::size_t i = begin; i < end; ++i) {
-      const double cx = ((boxes[i].xmin + boxes[i].xmax) / 2 - extent.xmin) * to_x;
-      const double cy = ((boxes[i].ymin + boxes[i].ymax) / 2 - extent.ymin) * to_y;
+      const Box& box = boxes[rows[i]];
+      const double cx = ((box.xmin + box.xmax) / 2 - extent.xmin) * to_x;
+      const double cy = ((box.ymin + box.ymax) / 2 - extent.ymin) * to_y;
       auto cell = [](double c) { return static_cast<std::uint32_t>(c > 0 ? std::min(c, 65535.0) : 0); };
-      order[i] = {hilbert_position(cell(cx), cell(cy)), static_cast<int>(i)};
+      order[i] = {hilbert_position(cell(cx), cell(cy)), rows[i]};
     }
   });
-  radix_sort(order);
+  // By squares of the curve, about as many as there are boxes.
+  int shift = 0;
+  while (shift < 31 && (0xffffffffu >> shift) >= order.size()) ++shift;
+  sort_by_key(
+      order, (0xffffffffu >> shift) + std::size_t{1}, [&](const Keyed& k) { return k.key >> shift; },
+      [](const Keyed& a, const Keyed& b) { return a.key != b.key ? a.key < b.key : a.row < b.row; });
   return order;
 }
 
 }  // namespace
 
 RTree::RTree(const ShapeRows& rows) {
-  std::vector<Box> boxes;
-  std::vector<int> kept;
-  boxes.reserve(rows.size());
-  kept.reserve(rows.size());
-  for (int row = 0; row < rows.size(); ++row) {
-    const Box box = rows.box(row);
-    if (box.empty()) continue;
-    boxes.push_back(box);
-    kept.push_back(row);
-  }
-  build(std::move(boxes), std::move(kept));
+  std::vector<Box> boxes(static_cast<std::size_t>(rows.size()));
+  parallel_for(boxes.size(), 1 << 15, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t row = begin; row < end; ++row) boxes[row] = rows.box(static_cast<int>(row));
+  });
+  build(boxes);
 }
 
-RTree::RTree(std::span<const Box> all) {
-  std::vector<Box> boxes;
-  std::vector<int> kept;
-  for (std::size_t row = 0; row < all.size(); ++row) {
-    if (all[row].empty()) continue;
-    boxes.push_back(all[row]);
-    kept.push_back(static_cast<int>(row));
-  }
-  build(std::move(boxes), std::move(kept));
-}
+RTree::RTree(std::span<const Box> boxes) { build(boxes); }
 
-void RTree::build(std::vector<Box> boxes, std::vector<int> rows) {
-  const std::vector<Keyed> order = hilbert_order(boxes);
-  nodes_.reserve(boxes.size() + boxes.size() / (fanout - 1) + 8);
-  nodes_.resize(boxes.size());
-  rows_.resize(boxes.size());
+void RTree::build(std::span<const Box> boxes) {
+  std::vector<int> rows;
+  rows.reserve(boxes.size());
+  for (std::size_t row = 0; row < boxes.size(); ++row)
+    if (!boxes[row].empty()) rows.push_back(static_cast<int>(row));
+  const std::vector<Keyed> order = hilbert_order(boxes, rows);
+  nodes_.reserve(order.size() + order.size() / (fanout - 1) + 8);
+  nodes_.resize(order.size());
+  rows_.resize(order.size());
   parallel_for(order.size(), 1 << 14, [&](std::size_t begin, std::size_t end) {
     for (std::size_t i = begin; i < end; ++i) {
-      nodes_[i] = boxes[order[i].item];
-      rows_[i] = rows[order[i].item];
+      nodes_[i] = boxes[order[i].row];
+      rows_[i] = order[i].row;
     }
   });
   level_start_ = {0, nodes_.size()};
   while (level_start_.back() - level_start_[level_start_.size() - 2] > 1) {
     const std::size_t begin = level_start_[level_start_.size() - 2], end = level_start_.back();
-    for (std::size_t child = begin; child < end; child += fanout) {
-      Box parent;
-      for (std::size_t i = child; i < std::min(end, child + fanout); ++i) parent.add(nodes_[i]);
-      nodes_.push_back(parent);
-    }
+    nodes_.resize(end + (end - begin + fanout - 1) / fanout);
+    parallel_for(nodes_.size() - end, 1 << 12, [&](std::size_t first, std::size_t last) {
+      for (std::size_t k = first; k < last; ++k)
+        for (std::size_t i = begin + k * fanout; i < std::min(end, begin + (k + 1) * fanout); ++i)
+          nodes_[end + k].add(nodes_[i]);
+    });
     level_start_.push_back(nodes_.size());
   }
 }

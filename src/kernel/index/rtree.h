@@ -46,7 +46,7 @@ class RTree {
     return {first, std::min(level_start_[node.level], first + fanout)};
   }
   static constexpr int fanout = 16;
-  void build(std::vector<Box> boxes, std::vector<int> rows);
+  void build(std::span<const Box> boxes);
   std::vector<Box> nodes_;                // leaves' boxes first, then level by level up to the root
   std::vector<std::size_t> level_start_;  // where each level begins in nodes_; last is the end
   std::vector<int> rows_;                 // row of each leaf box

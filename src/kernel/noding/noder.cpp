@@ -6,6 +6,7 @@
 
 #include "../index/rtree.h"
 #include "../parallel.h"
+#include "../sort_by_key.h"
 
 namespace civic {
 namespace {
@@ -65,7 +66,7 @@ struct Stop {
 class Noder {
  public:
   Noder(const std::vector<GridPoint>& points, const std::vector<Segment>& segments)
-      : points_(points), segments_(segments), fresh_(segments.size(), 1), base_edge_(segments.size(), -1) {
+      : points_(points), segments_(segments), edge_of_(segments.size(), -1) {
     settle_points();
   }
 
@@ -78,17 +79,16 @@ class Noder {
     if (first) take_as_base();
     std::vector<int> others;  // edges that are not in the base tree
     std::vector<Box> boxes;
-    for (int i = 0; i < static_cast<int>(edges_.size()); ++i)
-      if (!edges_[static_cast<std::size_t>(i)].in_base) {
+    for (int i = base_edges_; i < static_cast<int>(edges_.size()); ++i)
+      if (!edge(i).cut) {
         others.push_back(i);
-        boxes.push_back(box_of(edges_[static_cast<std::size_t>(i)]));
+        boxes.push_back(box_of(edge(i)));
       }
     const RTree tree{std::span<const Box>(boxes)};
     std::vector<int> fresh;
     if (first) fresh = base_->rows();
     for (const int o : tree.rows())
-      if (const int i = others[static_cast<std::size_t>(o)]; edges_[static_cast<std::size_t>(i)].fresh)
-        fresh.push_back(i);
+      if (const int i = others[static_cast<std::size_t>(o)]; is_fresh(i)) fresh.push_back(i);
     Stops stops = meetings(fresh, tree, others);
     seek_lone_points(stops.passed);
     if (stops.passed.empty() && stops.crossings.empty()) return false;
@@ -101,25 +101,27 @@ class Noder {
   // Every point in the middle of its cell.
   void take_cells() {
     for (GridPoint& p : points_) p = Grid::cell_of(p);
-    std::fill(fresh_.begin(), fresh_.end(), 1);
-    settle_points();
+    edges_.clear();
+    std::fill(edge_of_.begin(), edge_of_.end(), -1);
     base_.reset();
-    std::fill(base_edge_.begin(), base_edge_.end(), -1);
     lone_points_sought_ = false;
+    settle_points();
   }
 
   Noded take() { return {std::move(points_), std::move(segments_)}; }
 
  private:
-  // Segments of equal ends, whatever their direction and source.
+  // Segments of equal ends, whatever their direction and source. Once it is cut, other edges take its place.
   struct Edge {
     int low, high;
-    bool fresh, in_base;
+    bool cut;
   };
   struct Stops {
     std::vector<Stop> passed, crossings;
   };
   GridPoint point(int i) const { return points_[static_cast<std::size_t>(i)]; }
+  const Edge& edge(int i) const { return edges_[static_cast<std::size_t>(i)]; }
+  bool is_fresh(int i) const { return i >= first_fresh_; }
 
   // Points in ascending order without repeats, and segments on them without those of no length.
   void settle_points() {
@@ -128,8 +130,23 @@ class Noder {
       int from;
     };
     std::vector<Placed> order(points_.size());
-    for (std::size_t i = 0; i < order.size(); ++i) order[i] = {points_[i], static_cast<int>(i)};
-    parallel_sort(order, [](const Placed& a, const Placed& b) { return a.at < b.at; });
+    GridPoint low{}, high{};
+    for (std::size_t i = 0; i < order.size(); ++i) {
+      order[i] = {points_[i], static_cast<int>(i)};
+      low.x = i == 0 ? points_[i].x : std::min(low.x, points_[i].x);
+      high.x = i == 0 ? points_[i].x : std::max(high.x, points_[i].x);
+    }
+    // By upright stripes, about as many as there are points.
+    const std::size_t stripes = order.size() + 1;
+    const double to_stripe =
+        static_cast<double>(order.size()) / (static_cast<double>(high.x) - static_cast<double>(low.x) + 1);
+    sort_by_key(
+        order, stripes,
+        [&](const Placed& p) {
+          const double stripe = (static_cast<double>(p.at.x) - static_cast<double>(low.x)) * to_stripe;
+          return std::min(static_cast<std::size_t>(stripe), stripes - 1);
+        },
+        [](const Placed& a, const Placed& b) { return a.at < b.at; });
     std::vector<int> place(points_.size());
     std::size_t n = 0;
     for (std::size_t i = 0; i < order.size(); ++i) {
@@ -145,53 +162,63 @@ class Noder {
       const Segment& s = segments_[k];
       const int from = place[static_cast<std::size_t>(s.from)], to = place[static_cast<std::size_t>(s.to)];
       if (from == to) continue;
-      fresh_[n] = fresh_[k];
-      base_edge_[n] = base_edge_[k];
+      edge_of_[n] = edge_of_[k];
       segments_[n++] = {from, to, s.source};
     }
     segments_.resize(n);
-    fresh_.resize(n);
-    base_edge_.resize(n);
+    edge_of_.resize(n);
+    for (Edge& e : edges_) {
+      e.low = place[static_cast<std::size_t>(e.low)];
+      e.high = place[static_cast<std::size_t>(e.high)];
+    }
   }
 
+  // Segments that have no edge get one of equal ends. One may be there already: it does no harm that there are two.
   void gather_edges() {
     struct Keyed {
-      std::uint64_t ends;
-      int segment;
+      int low, high, segment;
     };
-    std::vector<Keyed> order(segments_.size());
-    for (std::size_t k = 0; k < order.size(); ++k) {
-      const auto [low, high] = std::minmax(segments_[k].from, segments_[k].to);
-      order[k] = {static_cast<std::uint64_t>(low) << 32 | static_cast<std::uint32_t>(high), static_cast<int>(k)};
-    }
-    parallel_sort(order, [](const Keyed& a, const Keyed& b) { return a.ends < b.ends; });
-    edges_.clear();
-    edge_of_.resize(segments_.size());
-    for (std::size_t i = 0; i < order.size(); ++i) {
-      if (i == 0 || order[i].ends != order[i - 1].ends)
-        edges_.push_back(
-            {static_cast<int>(order[i].ends >> 32), static_cast<int>(order[i].ends & 0xffffffffu), false, false});
-      const auto k = static_cast<std::size_t>(order[i].segment);
-      edge_of_[k] = static_cast<int>(edges_.size()) - 1;
-      edges_.back().fresh |= fresh_[k] != 0;
-      if (base_edge_[k] < 0) continue;
-      edges_.back().in_base = true;
-      in_base_[static_cast<std::size_t>(base_edge_[k])] = edge_of_[k];
-    }
+    std::vector<Keyed> order;
+    order.reserve(segments_.size());
+    for (std::size_t k = 0; k < segments_.size(); ++k)
+      if (edge_of_[k] < 0) {
+        const auto [low, high] = std::minmax(segments_[k].from, segments_[k].to);
+        order.push_back({low, high, static_cast<int>(k)});
+      }
+    const auto start = sort_by_key(
+        order, points_.size(), [](const Keyed& k) { return k.low; },
+        [](const Keyed& a, const Keyed& b) { return a.high < b.high; });
+    constexpr std::size_t grain = 1 << 14;
+    std::vector<int> edges_before((points_.size() + grain - 1) / grain + 1, 0);
+    const auto begins = [&](int i) {
+      const Keyed &here = order[static_cast<std::size_t>(i)], &before = order[static_cast<std::size_t>(i) - 1];
+      return here.low != before.low || here.high != before.high;
+    };
+    parallel_for(points_.size(), grain, [&](std::size_t begin, std::size_t end) {
+      int& count = edges_before[begin / grain + 1];
+      for (int i = start[begin]; i < start[end]; ++i) count += i == start[begin] || begins(i);
+    });
+    first_fresh_ = static_cast<int>(edges_.size());
+    edges_before[0] = first_fresh_;
+    std::partial_sum(edges_before.begin(), edges_before.end(), edges_before.begin());
+    edges_.resize(static_cast<std::size_t>(edges_before.back()));
+    parallel_for(points_.size(), grain, [&](std::size_t begin, std::size_t end) {
+      int next = edges_before[begin / grain];
+      for (int i = start[begin]; i < start[end]; ++i) {
+        const Keyed& here = order[static_cast<std::size_t>(i)];
+        if (i == start[begin] || begins(i)) edges_[static_cast<std::size_t>(next++)] = {here.low, here.high, false};
+        edge_of_[static_cast<std::size_t>(here.segment)] = next - 1;
+      }
+    });
   }
   // The edges of the first round are indexed once; those cut since then are left out when they are found.
   void take_as_base() {
     std::vector<Box> boxes(edges_.size());
     parallel_for(edges_.size(), 1 << 14, [&](std::size_t begin, std::size_t end) {
-      for (std::size_t i = begin; i < end; ++i) {
-        edges_[i].in_base = true;
-        boxes[i] = box_of(edges_[i]);
-      }
+      for (std::size_t i = begin; i < end; ++i) boxes[i] = box_of(edges_[i]);
     });
     base_ = std::make_unique<RTree>(std::span<const Box>(boxes));
-    base_edge_ = edge_of_;
-    in_base_.resize(edges_.size());
-    std::iota(in_base_.begin(), in_base_.end(), 0);
+    base_edges_ = static_cast<int>(edges_.size());
   }
   Box box_of(const Edge& e) const { return civic::box_of(point(e.low), point(e.high)); }
 
@@ -203,10 +230,10 @@ class Noder {
       for (std::size_t k = begin; k < end; ++k) {
         const int i = fresh[k];
         auto found = [&](int j) {
-          if (j >= 0 && j != i && !(edges_[static_cast<std::size_t>(j)].fresh && j < i)) meet(i, j, out);
+          if (!edge(j).cut && j != i && !(is_fresh(j) && j < i)) meet(i, j, out);
         };
-        const Box around = box_of(edges_[static_cast<std::size_t>(i)]).grown(box_slack);
-        base_->visit(around, [&](int b, const Box&) { found(in_base_[static_cast<std::size_t>(b)]); });
+        const Box around = box_of(edge(i)).grown(box_slack);
+        base_->visit(around, [&](int b, const Box&) { found(b); });
         tree.visit(around, [&](int o, const Box&) { found(others[static_cast<std::size_t>(o)]); });
       }
     });
@@ -221,7 +248,7 @@ class Noder {
   // What two edges whose boxes nearly meet are to each other: the cell where they cross, for both; and ends of one
   // whose cells the other passes.
   void meet(int i, int j, Stops& out) const {
-    const Edge &e = edges_[static_cast<std::size_t>(i)], &f = edges_[static_cast<std::size_t>(j)];
+    const Edge &e = edge(i), &f = edge(j);
     const GridPoint a = point(e.low), b = point(e.high), c = point(f.low), d = point(f.high);
     for (const GridPoint p : {c, d})
       if (p != a && p != b && passes_cell(a, b, p)) out.passed.push_back({i, p});
@@ -255,7 +282,7 @@ class Noder {
       if (at < cells.size() && cells[at] == cell) vertex[at] = v;
     }
     auto can_pass = [&](const Stop& stop, GridPoint p) {
-      const Edge& e = edges_[static_cast<std::size_t>(stop.edge)];
+      const Edge& e = edge(stop.edge);
       const GridPoint a = point(e.low), b = point(e.high);
       return p == a || p == b || lies_between(a, b, p);
     };
@@ -277,13 +304,13 @@ class Noder {
       for (std::size_t k = begin; k < end; ++k) {
         const GridPoint p = places[k];
         auto found = [&](int i) {
-          if (i < 0) return;
-          const Edge& e = edges_[static_cast<std::size_t>(i)];
+          const Edge& e = edge(i);
+          if (e.cut) return;
           const GridPoint a = point(e.low), b = point(e.high);
           if (p != a && p != b && passes_cell(a, b, p)) out.push_back({i, p});
         };
         const Box around = civic::box_of(p, p).grown(box_slack);
-        base_->visit(around, [&](int b, const Box&) { found(in_base_[static_cast<std::size_t>(b)]); });
+        base_->visit(around, [&](int b, const Box&) { found(b); });
         tree.visit(around, [&](int o, const Box&) { found(others[static_cast<std::size_t>(o)]); });
       }
     });
@@ -301,7 +328,7 @@ class Noder {
       if (is_end[i] != 0) continue;
       const GridPoint p = points_[i];
       base_->visit(civic::box_of(p, p).grown(box_slack), [&](int j, const Box&) {
-        const Edge& e = edges_[static_cast<std::size_t>(j)];
+        const Edge& e = edge(j);
         if (passes_cell(point(e.low), point(e.high), p)) stops.push_back({j, p});
       });
     }
@@ -309,7 +336,7 @@ class Noder {
 
   // How far along its edge a stop lies, to put stops in order.
   __int128 along(const Stop& stop) const {
-    const Edge& e = edges_[static_cast<std::size_t>(stop.edge)];
+    const Edge& e = edge(stop.edge);
     const GridPoint a = point(e.low), b = point(e.high);
     return static_cast<__int128>(b.x - a.x) * (stop.at.x - a.x) + static_cast<__int128>(b.y - a.y) * (stop.at.y - a.y);
   }
@@ -341,11 +368,9 @@ class Noder {
 
   void cut_segments(const std::vector<int>& chain, const std::vector<int>& chain_start) {
     std::vector<Segment> out;
-    std::vector<char> fresh;
-    std::vector<int> base_edge;
+    std::vector<int> edge_of;
     out.reserve(segments_.size() + 2 * chain.size());
-    fresh.reserve(out.capacity());
-    base_edge.reserve(out.capacity());
+    edge_of.reserve(out.capacity());
     for (std::size_t k = 0; k < segments_.size(); ++k) {
       const Segment& s = segments_[k];
       const auto i = static_cast<std::size_t>(edge_of_[k]);
@@ -358,13 +383,11 @@ class Noder {
         last = next;
       }
       out.push_back({last, s.to, s.source});
-      fresh.resize(out.size(), count > 0);
-      base_edge.resize(out.size(), count > 0 ? -1 : base_edge_[k]);
-      if (count > 0 && base_edge_[k] >= 0) in_base_[static_cast<std::size_t>(base_edge_[k])] = -1;
+      edge_of.resize(out.size(), count > 0 ? -1 : edge_of_[k]);
     }
+    for (std::size_t i = 0; i < edges_.size(); ++i) edges_[i].cut |= chain_start[i + 1] > chain_start[i];
     segments_.swap(out);
-    fresh_.swap(fresh);
-    base_edge_.swap(base_edge);
+    edge_of_.swap(edge_of);
   }
 
   // Puts the points from `before` on, which may repeat, in their places among the ascending ones.
@@ -392,12 +415,11 @@ class Noder {
 
   std::vector<GridPoint> points_;
   std::vector<Segment> segments_;
-  std::vector<char> fresh_;  // of each segment: not looked at yet
+  std::vector<int> edge_of_;  // of each segment, -1 before it has one
   std::vector<Edge> edges_;
-  std::vector<int> edge_of_;     // of each segment
-  std::unique_ptr<RTree> base_;  // of the edges of the first round
-  std::vector<int> in_base_;     // of those the edges they are now, -1 if they were cut
-  std::vector<int> base_edge_;   // of each segment the edge of the first round that it still is, or -1
+  int first_fresh_ = 0;          // of the edges that are not looked at yet
+  std::unique_ptr<RTree> base_;  // of the edges of the first round, the first of all
+  int base_edges_ = 0;
   bool lone_points_sought_ = false;
 };
 

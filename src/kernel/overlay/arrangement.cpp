@@ -9,6 +9,7 @@
 #include "../error.h"
 #include "../index/rtree.h"
 #include "../parallel.h"
+#include "../sort_by_key.h"
 
 namespace civic {
 namespace {
@@ -43,8 +44,10 @@ Arrangement::Arrangement(std::span<const ShapeRows> layers, FillRule rule)
     : rule_(rule), grid_(largest_coordinate(layers)) {
   collect(layers);
   sort_around_nodes();
-  trace_cycles();
-  link_cycles();
+  auto traced = start_beside([&] { trace_cycles(); });
+  const std::vector<int> around_groups = surrounding_cycles();
+  traced.get();
+  link_cycles(around_groups);
   cover_faces();
 }
 
@@ -70,8 +73,9 @@ void Arrangement::collect(std::span<const ShapeRows> layers) {
       }
     }
   Noded noded = node(points, segments);
-  merge_edges(noded.segments);
-  place_vertices(layers, noded);
+  auto placed = start_beside([&] { place_vertices(layers, noded); });
+  merge_edges(noded.segments, noded.points.size());
+  placed.get();
   points_ = std::move(noded.points);
 }
 
@@ -126,7 +130,7 @@ void Arrangement::place_vertices(std::span<const ShapeRows> layers, const Noded&
 }
 
 // Segments of equal ends become one edge that remembers which features' borders or lines run along it, and how often.
-void Arrangement::merge_edges(const std::vector<Segment>& segments) {
+void Arrangement::merge_edges(const std::vector<Segment>& segments, std::size_t nodes) {
   struct Side {
     int from, to, source, count;
   };
@@ -134,30 +138,51 @@ void Arrangement::merge_edges(const std::vector<Segment>& segments) {
   sides.reserve(segments.size());
   for (const Segment& s : segments)
     sides.push_back(s.from < s.to ? Side{s.from, s.to, s.source, 1} : Side{s.to, s.from, s.source, -1});
-  parallel_sort(sides, [](const Side& a, const Side& b) {
-    return std::tie(a.from, a.to, a.source) < std::tie(b.from, b.to, b.source);
+  const auto start = sort_by_key(
+      sides, nodes, [](const Side& side) { return side.from; },
+      [](const Side& a, const Side& b) { return std::tie(a.to, a.source) < std::tie(b.to, b.source); });
+
+  constexpr std::size_t grain = 1 << 14;
+  struct Merged {
+    std::vector<Edge> edges;
+    std::vector<int> crossing_end, running_end;  // of each edge, among those of this stretch
+    std::vector<Crossing> crossings;
+    std::vector<Running> runnings;
+  };
+  std::vector<Merged> stretches((nodes + grain - 1) / grain);
+  parallel_for(nodes, grain, [&](std::size_t begin, std::size_t end) {
+    Merged& out = stretches[begin / grain];
+    const auto last = static_cast<std::size_t>(start[end]);
+    for (auto i = static_cast<std::size_t>(start[begin]); i < last;) {
+      const Side& first = sides[i];
+      const std::size_t before = out.crossings.size() + out.runnings.size();
+      while (i < last && sides[i].from == first.from && sides[i].to == first.to) {
+        const int source = sides[i].source;
+        int sum = 0, count = 0;
+        for (; i < last && sides[i].from == first.from && sides[i].to == first.to && sides[i].source == source;
+             ++i, ++count)
+          sum += sides[i].count;
+        if (source % 2 == 1) {
+          out.runnings.push_back({source / 2, sum});
+        } else if (const int kept = rule_ == FillRule::even_odd ? count % 2 : sum; kept != 0) {
+          out.crossings.push_back({source / 2, kept});
+        }
+      }
+      if (out.crossings.size() + out.runnings.size() == before) continue;  // borders that cancel, such as a spike
+      out.edges.push_back({first.from, first.to, -1, -1});
+      out.crossing_end.push_back(static_cast<int>(out.crossings.size()));
+      out.running_end.push_back(static_cast<int>(out.runnings.size()));
+    }
   });
   crossing_start_ = {0};
   running_start_ = {0};
-  for (std::size_t i = 0; i < sides.size();) {
-    const Side& first = sides[i];
-    const std::size_t before = crossings_.size() + runnings_.size();
-    while (i < sides.size() && sides[i].from == first.from && sides[i].to == first.to) {
-      const int source = sides[i].source;
-      int sum = 0, count = 0;
-      for (; i < sides.size() && sides[i].from == first.from && sides[i].to == first.to && sides[i].source == source;
-           ++i, ++count)
-        sum += sides[i].count;
-      if (source % 2 == 1) {
-        runnings_.push_back({source / 2, sum});
-      } else if (const int kept = rule_ == FillRule::even_odd ? count % 2 : sum; kept != 0) {
-        crossings_.push_back({source / 2, kept});
-      }
-    }
-    if (crossings_.size() + runnings_.size() == before) continue;  // borders that cancel, such as a spike
-    edges_.push_back({first.from, first.to, -1, -1});
-    crossing_start_.push_back(static_cast<int>(crossings_.size()));
-    running_start_.push_back(static_cast<int>(runnings_.size()));
+  for (const Merged& part : stretches) {
+    const int crossings = static_cast<int>(crossings_.size()), runnings = static_cast<int>(runnings_.size());
+    for (const int end : part.crossing_end) crossing_start_.push_back(crossings + end);
+    for (const int end : part.running_end) running_start_.push_back(runnings + end);
+    edges_.insert(edges_.end(), part.edges.begin(), part.edges.end());
+    crossings_.insert(crossings_.end(), part.crossings.begin(), part.crossings.end());
+    runnings_.insert(runnings_.end(), part.runnings.begin(), part.runnings.end());
   }
 }
 
@@ -276,7 +301,7 @@ class EdgeBelow {
 }  // namespace
 
 // Each connected group of edges has one cycle around it, with the group on its right. It sets out from the group's
-// leftmost node by the half-edge that has nothing on its left.
+// leftmost node by the half-edge that has nothing on its left: these half-edges.
 std::vector<int> Arrangement::surrounding_cycles() const {
   DisjointSets groups(points_.size());
   for (const Edge& e : edges_) groups.join(e.from, e.to);
@@ -295,10 +320,9 @@ std::vector<int> Arrangement::surrounding_cycles() const {
 }
 
 // The cycle around a group is a hole in the face around it, which is found from the group's leftmost node.
-void Arrangement::link_cycles() {
+void Arrangement::link_cycles(const std::vector<int>& around_groups) {
   const int outside = static_cast<int>(areas_.size());
   DisjointSets faces(areas_.size() + 1);
-  const std::vector<int> around_groups = surrounding_cycles();
   for (const Belonging& p : point_features_)
     if (around(p.cell).empty() && (lone_.empty() || lone_.back().node != p.cell)) lone_.push_back({p.cell, outside});
   if (around_groups.size() == 1) faces.join(cycle_[around_groups[0]], outside);

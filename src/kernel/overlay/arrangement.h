@@ -82,10 +82,10 @@ class Arrangement {
   }
   void collect(std::span<const ShapeRows> layers);
   void place_vertices(std::span<const ShapeRows> layers, const Noded& noded);
-  void merge_edges(const std::vector<Segment>& segments);
+  void merge_edges(const std::vector<Segment>& segments, std::size_t nodes);
   void sort_around_nodes();
   void trace_cycles();
-  void link_cycles();
+  void link_cycles(const std::vector<int>& around_groups);
   std::vector<int> surrounding_cycles() const;
   void cover_faces();
 

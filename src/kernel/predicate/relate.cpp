@@ -5,10 +5,10 @@
 
 #include "../error.h"
 #include "../index/kept_index.h"
-#include "../index/pairs.h"
 #include "../index/row_sorter.h"
 #include "../measure/distance.h"
 #include "../parallel.h"
+#include "../sort_by_key.h"
 #include "points_in_polygons.h"
 
 namespace civic {
@@ -225,7 +225,7 @@ std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relat
     pairs = points_against_points(x, y, relation, distance);
   } else if (fx == Family::points && fy == Family::polygons) {
     pairs = points_against_polygons(x, y, relation, distance);
-    sort_by_x(pairs, x.size());
+    sort_by_key(pairs, static_cast<std::size_t>(x.size()), [](const auto& pair) { return pair.x; });
   } else if (fx == Family::polygons && fy == Family::points) {
     pairs = points_against_polygons(y, x, converse(relation), distance);
     for (auto& pair : pairs) std::swap(pair.x, pair.y);
@@ -235,7 +235,7 @@ std::vector<RowPair> related_pairs(const ShapeRows& x, const ShapeRows& y, Relat
     for (auto& pair : pairs) std::swap(pair.x, pair.y);
   } else {
     pairs = AnyAgainstAny(y, x, relation, distance, true).find();
-    sort_by_x(pairs, x.size());
+    sort_by_key(pairs, static_cast<std::size_t>(x.size()), [](const auto& pair) { return pair.x; });
   }
   return pairs;
 }
