@@ -147,13 +147,22 @@ class Noder {
           return std::min(static_cast<std::size_t>(stripe), stripes - 1);
         },
         [](const Placed& a, const Placed& b) { return a.at < b.at; });
+    constexpr std::size_t grain = 1 << 15;
+    const auto begins = [&](std::size_t i) { return i == 0 || order[i].at != order[i - 1].at; };
+    std::vector<int> points_before((order.size() + grain - 1) / grain + 1, 0);
+    parallel_for(order.size(), grain, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t i = begin; i < end; ++i) points_before[begin / grain + 1] += begins(i);
+    });
+    std::partial_sum(points_before.begin(), points_before.end(), points_before.begin());
     std::vector<int> place(points_.size());
-    std::size_t n = 0;
-    for (std::size_t i = 0; i < order.size(); ++i) {
-      if (i == 0 || order[i].at != order[i - 1].at) points_[n++] = order[i].at;
-      place[static_cast<std::size_t>(order[i].from)] = static_cast<int>(n) - 1;
-    }
-    points_.resize(n);
+    points_.resize(static_cast<std::size_t>(points_before.back()));
+    parallel_for(order.size(), grain, [&](std::size_t begin, std::size_t end) {
+      int next = points_before[begin / grain];
+      for (std::size_t i = begin; i < end; ++i) {
+        if (begins(i)) points_[static_cast<std::size_t>(next++)] = order[i].at;
+        place[static_cast<std::size_t>(order[i].from)] = next - 1;
+      }
+    });
     renumber(place);
   }
   void renumber(const std::vector<int>& place) {
@@ -367,24 +376,35 @@ class Noder {
   }
 
   void cut_segments(const std::vector<int>& chain, const std::vector<int>& chain_start) {
-    std::vector<Segment> out;
-    std::vector<int> edge_of;
-    out.reserve(segments_.size() + 2 * chain.size());
-    edge_of.reserve(out.capacity());
-    for (std::size_t k = 0; k < segments_.size(); ++k) {
-      const Segment& s = segments_[k];
+    constexpr std::size_t grain = 1 << 15;
+    const auto pieces_of = [&](std::size_t k) {
       const auto i = static_cast<std::size_t>(edge_of_[k]);
-      const bool same_way = edges_[i].low == s.from;
-      const int count = chain_start[i + 1] - chain_start[i];
-      int last = s.from;
-      for (int c = 0; c < count; ++c) {
-        const int next = chain[static_cast<std::size_t>(chain_start[i] + (same_way ? c : count - 1 - c))];
-        out.push_back({last, next, s.source});
-        last = next;
+      return chain_start[i + 1] - chain_start[i] + 1;
+    };
+    std::vector<std::size_t> before((segments_.size() + grain - 1) / grain + 1, 0);
+    parallel_for(segments_.size(), grain, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t k = begin; k < end; ++k) before[begin / grain + 1] += static_cast<std::size_t>(pieces_of(k));
+    });
+    std::partial_sum(before.begin(), before.end(), before.begin());
+    std::vector<Segment> out(before.back());
+    std::vector<int> edge_of(before.back(), -1);
+    parallel_for(segments_.size(), grain, [&](std::size_t begin, std::size_t end) {
+      std::size_t at = before[begin / grain];
+      for (std::size_t k = begin; k < end; ++k) {
+        const Segment& s = segments_[k];
+        const auto i = static_cast<std::size_t>(edge_of_[k]);
+        const bool same_way = edges_[i].low == s.from;
+        const int count = chain_start[i + 1] - chain_start[i];
+        if (count == 0) edge_of[at] = edge_of_[k];
+        int last = s.from;
+        for (int c = 0; c < count; ++c) {
+          const int next = chain[static_cast<std::size_t>(chain_start[i] + (same_way ? c : count - 1 - c))];
+          out[at++] = {last, next, s.source};
+          last = next;
+        }
+        out[at++] = {last, s.to, s.source};
       }
-      out.push_back({last, s.to, s.source});
-      edge_of.resize(out.size(), count > 0 ? -1 : edge_of_[k]);
-    }
+    });
     for (std::size_t i = 0; i < edges_.size(); ++i) edges_[i].cut |= chain_start[i + 1] > chain_start[i];
     segments_.swap(out);
     edge_of_.swap(edge_of);

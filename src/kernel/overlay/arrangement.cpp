@@ -174,16 +174,29 @@ void Arrangement::merge_edges(const std::vector<Segment>& segments, std::size_t 
       out.running_end.push_back(static_cast<int>(out.runnings.size()));
     }
   });
-  crossing_start_ = {0};
-  running_start_ = {0};
-  for (const Merged& part : stretches) {
-    const int crossings = static_cast<int>(crossings_.size()), runnings = static_cast<int>(runnings_.size());
-    for (const int end : part.crossing_end) crossing_start_.push_back(crossings + end);
-    for (const int end : part.running_end) running_start_.push_back(runnings + end);
-    edges_.insert(edges_.end(), part.edges.begin(), part.edges.end());
-    crossings_.insert(crossings_.end(), part.crossings.begin(), part.crossings.end());
-    runnings_.insert(runnings_.end(), part.runnings.begin(), part.runnings.end());
-  }
+  struct Before {
+    std::size_t edges = 0, crossings = 0, runnings = 0;
+  };
+  std::vector<Before> before(stretches.size() + 1);
+  for (std::size_t k = 0; k < stretches.size(); ++k)
+    before[k + 1] = {before[k].edges + stretches[k].edges.size(), before[k].crossings + stretches[k].crossings.size(),
+                     before[k].runnings + stretches[k].runnings.size()};
+  edges_.resize(before.back().edges);
+  crossings_.resize(before.back().crossings);
+  runnings_.resize(before.back().runnings);
+  crossing_start_.assign(edges_.size() + 1, 0);
+  running_start_.assign(edges_.size() + 1, 0);
+  parallel_for(stretches.size(), 1, [&](std::size_t k, std::size_t) {
+    const Merged& part = stretches[k];
+    const Before& at = before[k];
+    std::copy(part.edges.begin(), part.edges.end(), edges_.data() + at.edges);
+    std::copy(part.crossings.begin(), part.crossings.end(), crossings_.data() + at.crossings);
+    std::copy(part.runnings.begin(), part.runnings.end(), runnings_.data() + at.runnings);
+    for (std::size_t e = 0; e < part.edges.size(); ++e) {
+      crossing_start_[at.edges + e + 1] = static_cast<int>(at.crossings) + part.crossing_end[e];
+      running_start_[at.edges + e + 1] = static_cast<int>(at.runnings) + part.running_end[e];
+    }
+  });
 }
 
 void Arrangement::sort_around_nodes() {

@@ -272,7 +272,7 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
   }
 
   // Some runs of regions side by side, each with marks of its own on all cells.
-  const std::size_t grain = std::max<std::size_t>(1, (keys.size() + 4 * thread_limit() - 1) / (4 * thread_limit()));
+  const std::size_t grain = std::max<std::size_t>(1, keys.size() / (16 * thread_limit()));
   std::vector<StoreBuffer> runs((keys.size() + grain - 1) / grain);
   parallel_for(keys.size(), grain, [&](std::size_t begin, std::size_t end) {
     RegionTracer tracer(*this, left_out);
