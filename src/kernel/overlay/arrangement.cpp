@@ -52,8 +52,15 @@ Arrangement::Arrangement(std::span<const ShapeRows> layers, FillRule rule)
 }
 
 void Arrangement::collect(std::span<const ShapeRows> layers) {
-  std::vector<GridPoint> points;
-  std::vector<Segment> segments;  // of polygons with source 2 feature, of lines with 2 feature + 1
+  struct Ring {
+    const StoreView* store;
+    IndexRange vertices;
+    int source;  // of polygons 2 feature, of lines 2 feature + 1
+    std::size_t first_point, first_segment;
+    bool closed() const { return source % 2 == 0; }
+  };
+  std::vector<Ring> rings;
+  std::size_t point_count = 0, segment_count = 0;
   int feature = 0;
   for (const ShapeRows& rows : layers)
     for (int row = 0; row < rows.size(); ++row, ++feature) {
@@ -63,15 +70,27 @@ void Arrangement::collect(std::span<const ShapeRows> layers) {
         const bool closed = s.part_kind(part) == ShapeKind::polygon;
         for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
           const IndexRange v = s.vertices(ring);
-          const int first = static_cast<int>(points.size());
-          for (int i = v.begin; i < v.end; ++i) points.push_back(grid_.of(s.x[i], s.y[i]));
-          for (int i = 0; i + 1 < v.size(); ++i)
-            segments.push_back({first + i, first + i + 1, 2 * feature + (closed ? 0 : 1)});
+          rings.push_back({&s, v, 2 * feature + (closed ? 0 : 1), point_count, segment_count});
+          point_count += static_cast<std::size_t>(v.size());
           // An open ring is closed.
-          if (closed && v.size() > 1) segments.push_back({first + v.size() - 1, first, 2 * feature});
+          if (v.size() > 1) segment_count += static_cast<std::size_t>(closed ? v.size() : v.size() - 1);
         }
       }
     }
+  std::vector<GridPoint> points(point_count);
+  std::vector<Segment> segments(segment_count);
+  parallel_for(rings.size(), 256, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t k = begin; k < end; ++k) {
+      const Ring& ring = rings[k];
+      const int first = static_cast<int>(ring.first_point), n = ring.vertices.size();
+      GridPoint* to = points.data() + ring.first_point;
+      for (int i = ring.vertices.begin; i < ring.vertices.end; ++i)
+        *to++ = grid_.of(ring.store->x[i], ring.store->y[i]);
+      Segment* segment = segments.data() + ring.first_segment;
+      for (int i = 0; i + 1 < n; ++i) *segment++ = {first + i, first + i + 1, ring.source};
+      if (ring.closed() && n > 1) *segment = {first + n - 1, first, ring.source};
+    }
+  });
   Noded noded = node(points, segments);
   auto placed = start_beside([&] { place_vertices(layers, noded); });
   merge_edges(noded.segments, noded.points.size());

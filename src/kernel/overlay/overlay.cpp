@@ -182,6 +182,7 @@ class PairPieces {
   }
 
   Pieces pieces() {
+    auto odd = start_beside([&] { return std::pair(odd_rows(a_, layers_[0], 0), odd_rows(a_, layers_[1], x_rows_)); });
     std::vector<std::int64_t> with_cells;
     for (const auto* all : {&cells_.faces, &cells_.edges, &cells_.nodes})
       for (const Belonging& b : *all) with_cells.push_back(b.region);
@@ -211,8 +212,7 @@ class PairPieces {
       const bool by_polygon = out.x[k] < 0 || out.y[k] < 0 || wholes.has_polygon(out.y[k] + x_rows_);
       out.whole.push_back(by_polygon && wholes.is_whole(feature, count[k]));
     }
-    out.odd_x = odd_rows(a_, layers_[0], 0);
-    out.odd_y = odd_rows(a_, layers_[1], x_rows_);
+    std::tie(out.odd_x, out.odd_y) = odd.get();
     return out;
   }
 
