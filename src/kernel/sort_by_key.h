@@ -2,9 +2,11 @@
 #pragma once
 #include <algorithm>
 #include <cstddef>
+#include <limits>
 #include <utility>
 #include <vector>
 
+#include "error.h"
 #include "parallel.h"
 
 namespace civic {
@@ -14,6 +16,8 @@ namespace civic {
 // places written to stay in a core's cache and page table, then each stretch is put in order by itself.
 template <class T, class KeyOf>
 std::vector<int> sort_by_key(std::vector<T>& items, std::size_t keys, const KeyOf& key_of) {
+  if (items.size() > static_cast<std::size_t>(std::numeric_limits<int>::max()))
+    throw ArgumentError("there are more than 2147483647 things to put in order");
   constexpr std::size_t most_stretches = 512;
   std::size_t shift = 0;
   while ((keys >> shift) >= most_stretches) ++shift;

@@ -3,6 +3,7 @@
 #include <numeric>
 
 #include "kernel/parallel.h"
+#include "kernel/sort_by_key.h"
 
 using namespace civic;
 
@@ -73,4 +74,38 @@ TEST_CASE("sorts give the same on any number of threads") {
       REQUIRE(sorted == expected);
     }
   }
+}
+
+TEST_CASE("sorts by key keep the order within a key, or take another, on any number of threads") {
+  const Restore restore;
+  struct Item {
+    std::size_t key;
+    std::uint32_t value;
+    bool operator==(const Item&) const = default;
+  };
+  std::uint32_t state = 6;
+  auto next = [&] { return (state = state * 1664525u + 1013904223u) >> 8; };
+  const auto key_of = [](const Item& item) { return item.key; };
+  const auto by_value = [](const Item& a, const Item& b) { return a.value < b.value; };
+  for (const std::size_t n : {0u, 1u, 300u, 100000u})
+    for (const std::size_t keys : {1u, 2u, 511u, 512u, 513u, 70001u}) {
+      std::vector<Item> items(n);
+      for (Item& item : items) item = {next() % keys, next() % 50};
+      auto expected = items;
+      std::stable_sort(expected.begin(), expected.end(), [](const Item& a, const Item& b) { return a.key < b.key; });
+      std::vector<int> starts(keys + 1, 0);
+      for (const Item& item : items) ++starts[item.key + 1];
+      std::partial_sum(starts.begin(), starts.end(), starts.begin());
+      auto ordered = expected;
+      for (std::size_t key = 0; key < keys; ++key)
+        std::sort(ordered.begin() + starts[key], ordered.begin() + starts[key + 1], by_value);
+      for (const unsigned threads : {1u, 2u, 3u}) {
+        thread_limit() = threads;
+        auto sorted = items, inner = items;
+        REQUIRE(sort_by_key(sorted, keys, key_of) == starts);
+        REQUIRE(sorted == expected);
+        REQUIRE(sort_by_key(inner, keys, key_of, by_value) == starts);
+        REQUIRE(inner == ordered);
+      }
+    }
 }

@@ -63,6 +63,38 @@ struct Stop {
   GridPoint at;
 };
 
+// Items of which like ones lie side by side, in runs that are numbered from 0; begins(i) says whether one begins.
+template <class Begins>
+class Runs {
+ public:
+  Runs(std::size_t items, const Begins& begins)
+      : items_(items), begins_(begins), before_((items + grain - 1) / grain + 1) {
+    parallel_for(items, grain, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t i = begin; i < end; ++i) before_[begin / grain + 1] += begins_(i);
+    });
+    std::partial_sum(before_.begin(), before_.end(), before_.begin());
+  }
+  std::size_t count() const { return static_cast<std::size_t>(before_.back()); }
+  // Calls visit(item, its run, whether it is the first there) on several threads.
+  template <class Visit>
+  void visit(const Visit& visit) const {
+    parallel_for(items_, grain, [&](std::size_t begin, std::size_t end) {
+      int run = before_[begin / grain] - 1;
+      for (std::size_t i = begin; i < end; ++i) {
+        const bool first = begins_(i);
+        run += first;
+        visit(i, run, first);
+      }
+    });
+  }
+
+ private:
+  static constexpr std::size_t grain = 1 << 15;
+  const std::size_t items_;
+  const Begins& begins_;
+  std::vector<int> before_;  // of each stretch of items
+};
+
 class Noder {
  public:
   Noder(const std::vector<GridPoint>& points, const std::vector<Segment>& segments)
@@ -147,21 +179,13 @@ class Noder {
           return std::min(static_cast<std::size_t>(stripe), stripes - 1);
         },
         [](const Placed& a, const Placed& b) { return a.at < b.at; });
-    constexpr std::size_t grain = 1 << 15;
     const auto begins = [&](std::size_t i) { return i == 0 || order[i].at != order[i - 1].at; };
-    std::vector<int> points_before((order.size() + grain - 1) / grain + 1, 0);
-    parallel_for(order.size(), grain, [&](std::size_t begin, std::size_t end) {
-      for (std::size_t i = begin; i < end; ++i) points_before[begin / grain + 1] += begins(i);
-    });
-    std::partial_sum(points_before.begin(), points_before.end(), points_before.begin());
+    const Runs places(order.size(), begins);
     std::vector<int> place(points_.size());
-    points_.resize(static_cast<std::size_t>(points_before.back()));
-    parallel_for(order.size(), grain, [&](std::size_t begin, std::size_t end) {
-      int next = points_before[begin / grain];
-      for (std::size_t i = begin; i < end; ++i) {
-        if (begins(i)) points_[static_cast<std::size_t>(next++)] = order[i].at;
-        place[static_cast<std::size_t>(order[i].from)] = next - 1;
-      }
+    points_.resize(places.count());
+    places.visit([&](std::size_t i, int run, bool first) {
+      if (first) points_[static_cast<std::size_t>(run)] = order[i].at;
+      place[static_cast<std::size_t>(order[i].from)] = run;
     });
     renumber(place);
   }
@@ -194,30 +218,19 @@ class Noder {
         const auto [low, high] = std::minmax(segments_[k].from, segments_[k].to);
         order.push_back({low, high, static_cast<int>(k)});
       }
-    const auto start = sort_by_key(
+    sort_by_key(
         order, points_.size(), [](const Keyed& k) { return k.low; },
         [](const Keyed& a, const Keyed& b) { return a.high < b.high; });
-    constexpr std::size_t grain = 1 << 14;
-    std::vector<int> edges_before((points_.size() + grain - 1) / grain + 1, 0);
-    const auto begins = [&](int i) {
-      const Keyed &here = order[static_cast<std::size_t>(i)], &before = order[static_cast<std::size_t>(i) - 1];
-      return here.low != before.low || here.high != before.high;
+    const auto begins = [&](std::size_t i) {
+      return i == 0 || order[i].low != order[i - 1].low || order[i].high != order[i - 1].high;
     };
-    parallel_for(points_.size(), grain, [&](std::size_t begin, std::size_t end) {
-      int& count = edges_before[begin / grain + 1];
-      for (int i = start[begin]; i < start[end]; ++i) count += i == start[begin] || begins(i);
-    });
+    const Runs fresh(order.size(), begins);
     first_fresh_ = static_cast<int>(edges_.size());
-    edges_before[0] = first_fresh_;
-    std::partial_sum(edges_before.begin(), edges_before.end(), edges_before.begin());
-    edges_.resize(static_cast<std::size_t>(edges_before.back()));
-    parallel_for(points_.size(), grain, [&](std::size_t begin, std::size_t end) {
-      int next = edges_before[begin / grain];
-      for (int i = start[begin]; i < start[end]; ++i) {
-        const Keyed& here = order[static_cast<std::size_t>(i)];
-        if (i == start[begin] || begins(i)) edges_[static_cast<std::size_t>(next++)] = {here.low, here.high, false};
-        edge_of_[static_cast<std::size_t>(here.segment)] = next - 1;
-      }
+    edges_.resize(edges_.size() + fresh.count());
+    fresh.visit([&](std::size_t i, int run, bool first) {
+      const int edge = first_fresh_ + run;
+      if (first) edges_[static_cast<std::size_t>(edge)] = {order[i].low, order[i].high, false};
+      edge_of_[static_cast<std::size_t>(order[i].segment)] = edge;
     });
   }
   // The edges of the first round are indexed once; those cut since then are left out when they are found.

@@ -31,7 +31,7 @@ std::optional<SumsInPolygons> sums_in_polygons(const ShapeRows& polygons, const 
   const PointsInPolygons question(points, polygons, Relation::intersects, 0);
   const auto n = static_cast<std::size_t>(polygons.size());
   SumsInPolygons out{std::vector<int>(n, 0), std::vector<GroupedSums>(columns.size(), GroupedSums(n))};
-  std::vector<std::uint8_t> seen(static_cast<std::size_t>(points.size()), 0);
+  std::vector<std::atomic<bool>> seen(static_cast<std::size_t>(points.size()));
   std::atomic<std::size_t> found_in_all = 0;
   parallel_for(n, 64, [&](std::size_t begin, std::size_t end) {
     PointSearch search(question);
@@ -40,13 +40,12 @@ std::optional<SumsInPolygons> sums_in_polygons(const ShapeRows& polygons, const 
       const std::vector<int>& found = search.related_to(static_cast<int>(polygon));
       out.points[polygon] = static_cast<int>(found.size());
       found_here += found.size();
-      for (const int point : found)
-        std::atomic_ref(seen[static_cast<std::size_t>(point)]).store(1, std::memory_order_relaxed);
+      for (const int point : found) seen[static_cast<std::size_t>(point)].store(true, std::memory_order_relaxed);
       for (std::size_t k = 0; k < columns.size(); ++k) add_up(columns[k], found, out.columns[k], polygon);
     }
     found_in_all += found_here;
   });
-  const auto distinct = static_cast<std::size_t>(std::count(seen.begin(), seen.end(), 1));
+  const auto distinct = static_cast<std::size_t>(std::count(seen.begin(), seen.end(), true));
   if (distinct < found_in_all) return std::nullopt;
   return out;
 }
