@@ -53,34 +53,20 @@ summarise_into <- function(regions, features, ..., by = NULL, form = "long", onc
   groups <- groups_of(columns[as.character(chosen(rlang::enquo(by), "by"))])
   once <- chosen(rlang::enquo(once), "once")
   need_no_sum_of(once, summaries, call)
+  intensive <- if (share != "none") chosen(rlang::enquo(intensive), "intensive")
 
-  at_once <- if (share == "none" && relation == "intersects" && is.null(groups$keys) && !length(once)) {
-    sums_at_once(as_shapes(regions), as_shapes(features), columns, summaries, call)
-  }
-  if (is.null(at_once)) {
-    pairs <- if (share == "none") {
-      whole_pairs(as_shapes(regions), as_shapes(features), borders, relation, distance, unit, call)
-    } else {
-      shared_pairs(as_shapes(regions), as_shapes(features), share, call)
-    }
-    falling <- list(columns = columns, rows = pairs$y)
-    if (share != "none") falling <- list(columns = apportioned(columns, pairs, chosen(rlang::enquo(intensive), "intensive")), rows = seq_along(pairs$y))
-    falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
-    table <- summaries_by_cell(falling, nrow(regions) * groups$n, summaries, call)
-    standing <- if (length(once)) standing_once(columns[once], pairs, nrow(regions), call)
-    out <- with_summaries(regions, standing, table, groups, form)
-    filled <- tabulate(pairs$x, nrow(regions)) > 0
-  } else {
-    pairs <- at_once["falls"]
-    out <- add_columns(regions, at_once$table, "_features")
-    filled <- at_once$filled
-  }
+  asked <- list(columns = columns, summaries = summaries, groups = groups, once = once, share = share, intensive = intensive, borders = borders,
+                relation = relation, distance = distance, unit = unit)
+  shapes <- list(regions = as_shapes(regions), features = as_shapes(features))
+  found <- summaries_at_once(shapes, asked, call) %||% summaries_by_pairs(shapes, asked, call)
+  pairs <- found$pairs
+  out <- with_summaries(regions, found$standing, found$table, groups, form)
 
   parts <- c(if (share == "none") account_of(pairs$falls) else account_of_shares(pairs, share), pairs$note)
-  of_regions <- paste0(counted(nrow(regions), "region"), if (!all(filled)) paste0(", ", format_count(sum(!filled)), " of them empty"))
+  of_regions <- paste0(counted(nrow(regions), "region"), if (!all(found$filled)) paste0(", ", format_count(sum(!found$filled)), " of them empty"))
   say("{.fn summarise_into}: {counted(nrow(features), 'feature')}: {paste(parts, collapse = ', ')}; {of_regions}.")
   warn_if_overlapping(pairs, regions, share, call)
-  warn_if_apart(regions, features, !any(filled))
+  warn_if_apart(regions, features, !any(found$filled))
   record(out, regions, "summarise_into", rlang::current_call(), nrow(regions), parts[-1], started)
 }
 
@@ -140,29 +126,51 @@ standing_once <- function(columns, pairs, regions, call) {
 
 # Plain summaries of points by polygon, by one pass of the core that lists no pairs. NULL for other summaries and shapes, and where
 # a point lies in several polygons.
-sums_at_once <- function(regions, features, columns, summaries, call) {
-  plain <- lapply(summaries, plain_summary, columns)
+summaries_at_once <- function(shapes, asked, call) {
+  if (!is_one_pass(asked)) return(NULL)
+  plain <- lapply(asked$summaries, plain_summary, asked$columns)
   if (any(vapply(plain, is.null, NA))) return(NULL)
-  check_same_crs(regions, features, "regions", "features", call = call)
+  check_same_crs(shapes$regions, shapes$features, "regions", "features", call = call)
   summed <- which(vapply(plain, function(summary) summary$verb != "n", NA))
   values <- lapply(plain[summed], function(summary) as.double(summary$column))
   skip <- vapply(plain[summed], function(summary) summary$skip, NA)
-  found <- core(core_sums_in_polygons(handles_of(regions), store_of(regions), handles_of(features), store_of(features), values, skip), call = call)
+  found <- core(core_sums_in_polygons(handles_of(shapes$regions), store_of(shapes$regions), handles_of(shapes$features), store_of(shapes$features),
+                                      values, skip), call = call)
   if (is.null(found)) return(NULL)
   table <- lapply(plain, function(summary) found$points)
   table[summed] <- Map(summary_of_sums, plain[summed], found$sums)
   once <- sum(found$points)
-  falls <- list(none = length(features) - once, once = once)
-  list(table = tibble::new_tibble(table, nrow = length(regions)), falls = falls, filled = found$points > 0)
+  falls <- list(none = length(shapes$features) - once, once = once)
+  list(table = tibble::new_tibble(table, nrow = length(shapes$regions)), pairs = list(falls = falls), filled = found$points > 0)
+}
+
+is_one_pass <- function(asked) asked$share == "none" && asked$relation == "intersects" && is.null(asked$groups$keys) && !length(asked$once)
+
+# The same by a list of pairs of regions and features, for all that may be asked.
+summaries_by_pairs <- function(shapes, asked, call) {
+  n <- length(shapes$regions)
+  groups <- asked$groups
+  if (asked$share == "none") {
+    pairs <- whole_pairs(shapes, asked, call)
+    falling <- list(columns = asked$columns, rows = pairs$y)
+  } else {
+    pairs <- shared_pairs(shapes$regions, shapes$features, asked$share, call)
+    falling <- list(columns = apportioned(asked$columns, pairs, asked$intensive), rows = seq_along(pairs$y))
+  }
+  falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
+  table <- summaries_by_cell(falling, n * groups$n, asked$summaries, call)
+  standing <- if (length(asked$once)) standing_once(asked$columns[asked$once], pairs, n, call)
+  list(table = table, standing = standing, pairs = pairs, filled = tabulate(pairs$x, n) > 0)
 }
 
 # The pairs of regions and features that count whole, and how the features fall.
-whole_pairs <- function(regions, features, borders, relation, distance, unit, call) {
-  pairs <- find_pairs(regions, features, relation, distance, unit, c("regions", "features"), call = call)
-  pairs$falls <- core_occurrences(pairs$y, length(features))
+whole_pairs <- function(shapes, asked, call) {
+  features <- length(shapes$features)
+  pairs <- find_pairs(shapes$regions, shapes$features, asked$relation, asked$distance, asked$unit, names(shapes), call = call)
+  pairs$falls <- core_occurrences(pairs$y, features)
   if (!length(pairs$falls$several)) return(pairs)
-  pairs <- points_in_several(pairs, regions, features, borders, call)
-  pairs$falls <- core_occurrences(pairs$y, length(features))
+  pairs <- points_in_several(pairs, shapes$regions, shapes$features, asked$borders, call)
+  pairs$falls <- core_occurrences(pairs$y, features)
   pairs
 }
 
