@@ -137,6 +137,7 @@ summaries_at_once <- function(shapes, asked, call) {
   found <- core(core_sums_in_polygons(handles_of(shapes$regions), store_of(shapes$regions), handles_of(shapes$features), store_of(shapes$features),
                                       values, skip), call = call)
   if (is.null(found)) return(NULL)
+  tell_invalid(shapes$regions, "regions", call)
   table <- lapply(plain, function(summary) found$points)
   table[summed] <- Map(summary_of_sums, plain[summed], found$sums)
   once <- sum(found$points)
@@ -195,7 +196,7 @@ points_in_several <- function(pairs, regions, features, borders, call) {
   several <- pairs$falls$several
   several <- several[geometry_type_of(features[several]) %in% "point"]
   if (!length(several)) return(pairs)
-  touching <- find_pairs(regions, features[several], "touches", call = call)
+  touching <- core(core_related_pairs(handles_of(regions), store_of(regions), handles_of(features)[several], store_of(features), "touches", 0), call = call)
   key <- function(x, y) paste(x, y)
   on_border <- key(pairs$x, pairs$y) %in% key(touching$x, several[touching$y])
   among <- pairs$y %in% several

@@ -11,6 +11,9 @@
 #'   intersects and touches the polygon but is not within it.
 #' @param distance,unit For `"within distance"`: how far, in `unit` (see [length_of()]), metres by default; along the ellipsoid on
 #'   longitude and latitude.
+#' @details Polygons that cross themselves are taken by the even-odd rule, which a warning says. Where points are concerned, and for
+#'   `"intersects"`, `"disjoint"` and `"within distance"`, it is said of layers of up to 20,000 vertices, as checking more takes longer than the
+#'   search; the pairs are the same.
 #' @return A tibble of row numbers `x` and `y`, sorted.
 #' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ, `civicatlas_error_argument` for an unknown relation.
 #' @examples
@@ -33,6 +36,9 @@ find_pairs <- function(x, y, relation, distance = NULL, unit = NULL, names = c("
   if (needs_valid(x, y, relation)) {
     x <- valid_shapes(x, names[1], call)
     y <- valid_shapes(y, names[2], call)
+  } else {
+    tell_invalid(x, names[1], call)
+    tell_invalid(y, names[2], call)
   }
   core(core_related_pairs(handles_of(x), store_of(x), handles_of(y), store_of(y), relation, reach), call = call)
 }

@@ -86,6 +86,22 @@ test_that("what stands once a region is taken once, never summed", {
   expect_error(summarise_into(wards, points, n = n(), once = people), "In region 1 it is 5 and 7|In region", class = "civicatlas_error_argument")
 })
 
+test_that("regions that cross themselves are told, once, and taken by the even-odd rule", {
+  bow_tie <- spatial_frame(id = 1, geometry = shapes_from_wkt("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))", crs = 32757))
+  points <- spatial_frame(v = 1:3, geometry = point_shapes(c(0.5, 2, 3.5), c(2, 1, 2), crs = 32757))
+  for (ask in list(function() summarise_into(bow_tie, points, n = n())$n, function() summarise_into(bow_tie, points, n = length(v))$n,
+                   function() nrow(join_where(points, bow_tie, unmatched = "drop")))) {
+    told <- character()
+    found <- withCallingHandlers(ask(), civicatlas_warning_data = function(w) {
+      told <<- c(told, conditionMessage(w))
+      invokeRestart("muffleWarning")
+    })
+    expect_equal(found, 2)
+    expect_length(told, 1)
+    expect_match(told, "even-odd rule")
+  }
+})
+
 test_that("regions that overlap are told with how many", {
   wards <- two_wards()
   points <- some_points()
