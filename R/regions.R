@@ -196,6 +196,7 @@ points_in_several <- function(pairs, regions, features, borders, call) {
   several <- pairs$falls$several
   several <- several[geometry_type_of(features[several]) %in% "point"]
   if (!length(several)) return(pairs)
+  # Straight from the core, as find_pairs() would tell of invalid regions again.
   touching <- core(core_related_pairs(handles_of(regions), store_of(regions), handles_of(features)[several], store_of(features), "touches", 0), call = call)
   key <- function(x, y) paste(x, y)
   on_border <- key(pairs$x, pairs$y) %in% key(touching$x, several[touching$y])

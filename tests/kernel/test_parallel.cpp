@@ -1,9 +1,12 @@
 #include <atomic>
 #include <catch2/catch.hpp>
+#include <cmath>
 #include <numeric>
+#include <random>
 
 #include "kernel/parallel.h"
 #include "kernel/sort_by_key.h"
+#include "kernel/statistics/grouped_sums.h"
 
 using namespace civic;
 
@@ -108,4 +111,24 @@ TEST_CASE("sorts by key keep the order within a key, or take another, on any num
         REQUIRE(inner == ordered);
       }
     }
+}
+
+TEST_CASE("sums by group are the same on one thread and on several") {
+  const Restore restore;
+  std::mt19937 random(14);
+  std::vector<double> values(1000);
+  for (double& value : values) value = 1e-3 * static_cast<double>(random() % 100000);
+  values[7] = std::nan("");
+  std::vector<int> rows(100000), groups(rows.size());
+  std::vector<double> expected(37, 0);
+  for (std::size_t i = 0; i < rows.size(); ++i) {
+    rows[i] = static_cast<int>(random() % values.size()) + 1;
+    groups[i] = static_cast<int>(random() % 37) + 1;
+    if (rows[i] != 8) expected[groups[i] - 1] += values[rows[i] - 1];
+  }
+  for (const unsigned threads : {1u, 2u, 3u}) {
+    thread_limit() = threads;
+    CHECK(grouped_sums(values, rows, groups, 37, true).sums == expected);
+    CHECK(std::isnan(grouped_sums(values, rows, groups, 37, false).sums[0]));
+  }
 }

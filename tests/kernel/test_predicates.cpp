@@ -7,7 +7,6 @@
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/orientation.h"
 #include "kernel/predicate/relate.h"
-#include "kernel/statistics/grouped_sums.h"
 #include "kernel/statistics/occurrences.h"
 #include "support.h"
 
@@ -102,22 +101,6 @@ TEST_CASE("occurrences are counted") {
   CHECK(found.none == 3);
   CHECK(found.once == 1);
   CHECK(found.several == std::vector<int>{3, 5});
-}
-
-TEST_CASE("sums by group are the same on one thread and on several") {
-  std::mt19937 random(14);
-  std::vector<double> values(1000);
-  for (double& value : values) value = 1e-3 * static_cast<double>(random() % 100000);
-  values[7] = nan_value;
-  std::vector<int> rows(100000), groups(rows.size());
-  std::vector<double> expected(37, 0);
-  for (std::size_t i = 0; i < rows.size(); ++i) {
-    rows[i] = static_cast<int>(random() % values.size()) + 1;
-    groups[i] = static_cast<int>(random() % 37) + 1;
-    if (rows[i] != 8) expected[groups[i] - 1] += values[rows[i] - 1];
-  }
-  CHECK(grouped_sums(values, rows, groups, 37, true).sums == expected);
-  CHECK(std::isnan(grouped_sums(values, rows, groups, 37, false).sums[0]));
 }
 
 TEST_CASE("points on borders, holes and level edges are told apart") {

@@ -162,20 +162,19 @@ class Noder {
       int from;
     };
     std::vector<Placed> order(points_.size());
-    GridPoint low{}, high{};
+    double left = HUGE_VAL, right = -HUGE_VAL;
     for (std::size_t i = 0; i < order.size(); ++i) {
       order[i] = {points_[i], static_cast<int>(i)};
-      low.x = i == 0 ? points_[i].x : std::min(low.x, points_[i].x);
-      high.x = i == 0 ? points_[i].x : std::max(high.x, points_[i].x);
+      left = std::min(left, static_cast<double>(points_[i].x));
+      right = std::max(right, static_cast<double>(points_[i].x));
     }
     // By upright stripes, about as many as there are points.
     const std::size_t stripes = order.size() + 1;
-    const double to_stripe =
-        static_cast<double>(order.size()) / (static_cast<double>(high.x) - static_cast<double>(low.x) + 1);
+    const double to_stripe = static_cast<double>(order.size()) / (right - left + 1);
     sort_by_key(
         order, stripes,
         [&](const Placed& p) {
-          const double stripe = (static_cast<double>(p.at.x) - static_cast<double>(low.x)) * to_stripe;
+          const double stripe = (static_cast<double>(p.at.x) - left) * to_stripe;
           return std::min(static_cast<std::size_t>(stripe), stripes - 1);
         },
         [](const Placed& a, const Placed& b) { return a.at < b.at; });
