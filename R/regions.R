@@ -199,14 +199,18 @@ points_in_several <- function(pairs, regions, features, borders, call) {
   # Straight from the core, as find_pairs() would tell of invalid regions again.
   touching <- core(core_related_pairs(handles_of(regions), store_of(regions), handles_of(features)[several], store_of(features), "touches", 0), call = call)
   key <- function(x, y) paste(x, y)
-  on_border <- key(pairs$x, pairs$y) %in% key(touching$x, several[touching$y])
-  among <- pairs$y %in% several
-  inside <- pairs$y[among & !on_border]
-  overlapping <- unique(pairs$x[among & !on_border & pairs$y %in% inside[duplicated(inside)]])
+  among <- which(pairs$y %in% several)
+  x <- pairs$x[among]
+  y <- pairs$y[among]
+  on_border <- key(x, y) %in% key(touching$x, several[touching$y])
+  inside <- y[!on_border]
+  overlapping <- unique(x[!on_border & y %in% inside[duplicated(inside)]])
   if (borders == "all") return(c(pairs[c("x", "y")], list(overlapping = overlapping)))
-  drop <- on_border & (pairs$y %in% inside | duplicated(ifelse(on_border, pairs$y, -seq_along(pairs$y))))
-  moved <- length(unique(pairs$y[drop]))
-  list(x = pairs$x[!drop], y = pairs$y[!drop], overlapping = overlapping, note = if (moved) paste(format_count(moved), "on a border (first region)"))
+  drop <- on_border & (y %in% inside | duplicated(ifelse(on_border, y, -seq_along(y))))
+  moved <- length(unique(y[drop]))
+  kept <- rep(TRUE, length(pairs$y))
+  kept[among[drop]] <- FALSE
+  list(x = pairs$x[kept], y = pairs$y[kept], overlapping = overlapping, note = if (moved) paste(format_count(moved), "on a border (first region)"))
 }
 
 # Features that lie in several regions because these overlap count in each of them.
