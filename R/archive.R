@@ -14,7 +14,7 @@ open_archive <- function(path, layer, call, listing, name, format) {
   open_entry(path, layers[[chosen]], entries, if (document && !identical(layer, chosen)) layer, call, name)
 }
 
-format_of_name <- function(name) unname(file_formats[tolower(tools::file_ext(sub("[.]gz$", "", name, ignore.case = TRUE)))])
+format_of_name <- function(name) unname(file_formats[ascii_lower(tools::file_ext(sub("[.]gz$", "", name, ignore.case = TRUE)))])
 
 # Entries that are layers, named for their stems; where stems repeat, for their paths.
 archive_layers <- function(entries) {

@@ -3,8 +3,7 @@
 #' Load vector layers into [spatial frames][spatial_frame()], put them on one coordinate reference system, join them
 #' by location, aggregate attributes by region and draw the result.
 #'
-#' Options: `civicatlas.threads` (threads the core may use; all cores by default, 2 under `R CMD check`) and
-#' `civicatlas.quiet` (`TRUE` to leave out the one-line accounts that verbs give).
+#' Options are described in [civicatlas_options].
 #'
 #' Facts of coordinate reference systems come from the EPSG Geodetic Parameter Dataset (IOGP).
 #' @useDynLib civicatlas, .registration = TRUE
@@ -14,6 +13,28 @@
 #' @importFrom vctrs vec_ptype_abbr vec_ptype_full vec_restore
 #' @keywords internal
 "_PACKAGE"
+
+#' Options
+#'
+#' Set with `options(civicatlas.quiet = TRUE)`, for a session or in `~/.Rprofile`.
+#'
+#' | option | by default | what it does |
+#' |---|---|---|
+#' | `civicatlas.quiet` | `FALSE` | `TRUE` leaves out the one-line accounts and the progress bars; warnings and errors stay |
+#' | `civicatlas.threads` | all cores | threads that the core may use; 2 under `R CMD check` |
+#' | `civicatlas.grids` | none | files or folders of NTv2 grids for datum shifts, as `grids` of [reproject_to()] |
+#' | `civicatlas.web_timeout` | 30 | seconds without a byte after which a web address is given up |
+#' | `civicatlas.retry_wait` | 1 | seconds before a web address that failed is asked again; twice as many the next time |
+#' | `civicatlas.page_size` | 1000 | features that an OGC API is asked for at a time |
+#' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage that another program is writing |
+#'
+#' `OutDec` of base R is heeded in the keys of maps.
+#' @name civicatlas_options
+#' @examples
+#' old <- options(civicatlas.quiet = TRUE, civicatlas.threads = 1)
+#' wards <- read_layer(demo_file("wards.shp"))
+#' options(old)
+NULL
 
 .onLoad <- function(libname, pkgname) {
   core_start()

@@ -213,7 +213,7 @@ map_command <- function(inputs, options) {
   if (options$graticule) map <- map + map_graticule()
   if (options$scale_bar) map <- map + map_scale_bar()
   if (options$north_arrow) map <- map + map_north_arrow()
-  if (tolower(tools::file_ext(inputs[2])) == "html") {
+  if (ascii_lower(tools::file_ext(inputs[2])) == "html") {
     interactive_map(map, inputs[2])
   } else {
     save_map(map, inputs[2], width = options$width, height = options$height, unit = options$size_unit, dpi = options$dpi)

@@ -110,7 +110,7 @@ command_parser <- function(name, command) {
 option <- function(name, default = NULL, help, type = if (is.numeric(default)) "double" else "character") {
   flag <- isFALSE(default)
   optparse::make_option(paste0("--", name), action = if (flag) "store_true" else "store", default = default, help = help,
-                        type = if (flag) "logical" else type, metavar = if (flag) NULL else toupper(gsub("-", "_", name)))
+                        type = if (flag) "logical" else type, metavar = if (flag) NULL else ascii_upper(gsub("-", "_", name)))
 }
 
 output_options <- list(

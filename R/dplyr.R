@@ -1,19 +1,16 @@
 # dplyr's verbs on spatial frames. Rows, groups and joins go through dplyr_reconstruct(); verbs that choose columns
 # keep the shape column unless it is dropped by name.
 
-#' @importFrom dplyr dplyr_reconstruct
-#' @export
+#' @rawNamespace S3method(dplyr::dplyr_reconstruct, spatial_frame)
 dplyr_reconstruct.spatial_frame <- function(data, template) {
-  if (inherits(template, "grouped_df")) data <- dplyr_reconstruct(plain_data_frame(data), plain(template))
+  if (inherits(template, "grouped_df")) data <- dplyr::dplyr_reconstruct(plain_data_frame(data), plain(template))
   frame_like(data, template)
 }
 
-#' @importFrom dplyr dplyr_col_modify
-#' @export
+#' @rawNamespace S3method(dplyr::dplyr_col_modify, spatial_frame)
 dplyr_col_modify.spatial_frame <- function(data, cols) frame_like(dplyr::dplyr_col_modify(plain(data), cols), data)
 
-#' @importFrom dplyr dplyr_row_slice
-#' @export
+#' @rawNamespace S3method(dplyr::dplyr_row_slice, spatial_frame)
 dplyr_row_slice.spatial_frame <- function(data, i, ...) frame_like(dplyr::dplyr_row_slice(plain(data), i, ...), data)
 
 plain_data_frame <- function(data) if (is_spatial_frame(data)) plain(data) else data
@@ -26,8 +23,7 @@ drops_by_name <- function(quosures, name) {
   }, NA))
 }
 
-#' @importFrom dplyr select
-#' @export
+#' @rawNamespace S3method(dplyr::select, spatial_frame)
 select.spatial_frame <- function(.data, ...) {
   chosen <- dplyr::select(plain(.data), ...)
   name <- shape_column_name(.data)
@@ -38,8 +34,7 @@ select.spatial_frame <- function(.data, ...) {
   frame_like(chosen, .data)
 }
 
-#' @importFrom dplyr transmute
-#' @export
+#' @rawNamespace S3method(dplyr::transmute, spatial_frame)
 transmute.spatial_frame <- function(.data, ...) {
   out <- dplyr::transmute(plain(.data), ...)
   name <- shape_column_name(.data)
@@ -47,32 +42,26 @@ transmute.spatial_frame <- function(.data, ...) {
   frame_like(out, .data)
 }
 
-#' @importFrom dplyr distinct
-#' @export
+#' @rawNamespace S3method(dplyr::distinct, spatial_frame)
 distinct.spatial_frame <- function(.data, ..., .keep_all = FALSE) {
   out <- dplyr::distinct(plain(.data), ..., .keep_all = .keep_all)
   if (any(vapply(out, is_shapes, NA))) frame_like(out, .data) else out
 }
 
-#' @importFrom dplyr group_by
-#' @export
+#' @rawNamespace S3method(dplyr::group_by, spatial_frame)
 group_by.spatial_frame <- function(.data, ...) frame_like(dplyr::group_by(plain(.data), ...), .data)
 
-#' @importFrom dplyr ungroup
-#' @export
+#' @rawNamespace S3method(dplyr::ungroup, spatial_frame)
 ungroup.spatial_frame <- function(x, ...) frame_like(dplyr::ungroup(plain(x), ...), x)
 
-#' @importFrom dplyr rowwise
-#' @export
+#' @rawNamespace S3method(dplyr::rowwise, spatial_frame)
 rowwise.spatial_frame <- function(data, ...) frame_like(dplyr::rowwise(plain(data), ...), data)
 
 # Summaries of attributes are a plain table: the shapes of a group are united by dissolving, not by summarising.
-#' @importFrom dplyr summarise
-#' @export
+#' @rawNamespace S3method(dplyr::summarise, spatial_frame)
 summarise.spatial_frame <- function(.data, ...) dplyr::summarise(plain(.data), ...)
 
-#' @importFrom dplyr count
-#' @export
+#' @rawNamespace S3method(dplyr::count, spatial_frame)
 count.spatial_frame <- function(x, ...) dplyr::count(plain(x), ...)
 
 #' @export

@@ -176,7 +176,7 @@ utm_for <- function(place) {
   south <- place$lat < 0
   table <- registry_table()
   name <- paste0(place$base$name, " / UTM zone ", zone, if (south) "S" else "N")
-  code <- table$code[table$kind == "projected" & tolower(table$name) == tolower(name)]
+  code <- table$code[table$kind == "projected" & ascii_lower(table$name) == ascii_lower(name)]
   if (!length(code)) code <- (if (south) 32700 else 32600) + zone
   reasoned(crs_by_code(code[1], NULL), "the UTM zone the layer lies in, conformal")
 }

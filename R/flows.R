@@ -64,7 +64,7 @@ places_of_flows <- function(regions, keys, groups, call) {
   if (length(repeated)) fail("key", "{counted(length(repeated), 'key')} stand{?s/} for several regions: {.val {utils::head(repeated, 5)}}.", call = call)
   shapes <- as_shapes(regions)
   if (is.null(groups)) return(list(of = seq_along(keys), names = keys, points = inner_point_of(shapes)))
-  names <- sort(unique(groups), na.last = TRUE)
+  names <- vctrs::vec_sort(unique(groups))
   of <- match(groups, names)
   found <- core(core_dissolve(handles_of(shapes), store_of(shapes), of), call = call)
   list(of = of, names = names, points = inner_point_of(shapes_of_rows(found, length(names), crs_of(shapes))))

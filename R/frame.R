@@ -135,15 +135,13 @@ frame_like <- function(data, template) {
   out
 }
 
-#' @importFrom tibble as_tibble
-#' @export
+#' @rawNamespace S3method(tibble::as_tibble, spatial_frame)
 as_tibble.spatial_frame <- function(x, ...) tibble::as_tibble(plain(x), ...)
 
 #' @export
 as.data.frame.spatial_frame <- function(x, ...) as.data.frame(plain(x), ...)
 
-#' @importFrom pillar tbl_sum
-#' @export
+#' @rawNamespace S3method(pillar::tbl_sum, spatial_frame)
 tbl_sum.spatial_frame <- function(x, ...) {
   shapes <- as_shapes(x)
   size <- paste(format_count(nrow(x)), "\u00d7", ncol(x))

@@ -65,11 +65,11 @@ geopackage_schema <- c(
 create_geopackage_table <- function(con, x, layer, call) {
   spatial <- is_spatial_frame(x)
   columns <- writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob"))
-  if (any(duplicated(tolower(names(columns))))) {
-    fail("column", "SQLite does not tell upper from lower case in names of columns: {.val {names(columns)[duplicated(tolower(names(columns)))]}}.", call = call)
+  if (any(duplicated(ascii_lower(names(columns))))) {
+    fail("column", "SQLite does not tell upper from lower case in names of columns: {.val {names(columns)[duplicated(ascii_lower(names(columns)))]}}.", call = call)
   }
-  key <- if ("fid" %in% tolower(names(columns))) "row_fid" else "fid"
-  shape <- if (spatial) make.unique(c(tolower(names(columns)), "geom"), sep = "_")[length(columns) + 1]
+  key <- if ("fid" %in% ascii_lower(names(columns))) "row_fid" else "fid"
+  shape <- if (spatial) make.unique(c(ascii_lower(names(columns)), "geom"), sep = "_")[length(columns) + 1]
   quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
   types <- vapply(columns, geopackage_type, "")
   definitions <- c(paste(quote_name(key), "INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"),

@@ -62,7 +62,7 @@ close_source.source_geopackage <- function(source) {
 }
 
 source_layers.source_geopackage <- function(source) {
-  type <- geopackage_kinds[toupper(source$tables$geometry_type_name)]
+  type <- geopackage_kinds[ascii_upper(source$tables$geometry_type_name)]
   list(layer = source$tables$table_name, format = rep("geopackage", nrow(source$tables)),
        geometry_type = ifelse(is.na(source$tables$column_name), "none", unname(type)))
 }
@@ -77,7 +77,7 @@ geopackage_fields <- function(source) {
   info <- DBI::dbGetQuery(source$con, paste0("PRAGMA table_info(", DBI::dbQuoteIdentifier(source$con, source$layer), ")"))
   number <- info$pk > 0 & info$name %in% c("fid", "row_fid")
   info <- info[!number & !info$name %in% source$table$column_name, ]
-  list(name = info$name, declared = toupper(sub("\\(.*", "", info$type)))
+  list(name = info$name, declared = ascii_upper(sub("\\(.*", "", info$type)))
 }
 
 geopackage_kind <- function(declared) {
@@ -136,7 +136,7 @@ geopackage_crs <- function(source, call) {
     return(NULL)
   }
   code <- row$organization_coordsys_id
-  if (toupper(row$organization) == "EPSG" && !is.null(core_crs_find(as.integer(code)))) return(crs_by_code(as.integer(code), call))
+  if (ascii_upper(row$organization) == "EPSG" && !is.null(core_crs_find(as.integer(code)))) return(crs_by_code(as.integer(code), call))
   tryCatch(crs_from_text(row$definition, source = source$name), civicatlas_error_crs = function(e) {
     caution("crs", c("The CRS of {.val {source$layer}} cannot be read, so the layer has none.", x = "{conditionMessage(e)}"))
     NULL
@@ -151,7 +151,7 @@ source_header.source_geopackage <- function(source) {
   table <- source$table
   spatial <- !is.na(table$column_name)
   list(
-    rows = geopackage_rows(source), kinds = if (spatial) unname(geopackage_kinds[toupper(table$geometry_type_name)]) else character(),
+    rows = geopackage_rows(source), kinds = if (spatial) unname(geopackage_kinds[ascii_upper(table$geometry_type_name)]) else character(),
     extent = if (spatial) as.double(c(table$min_x, table$min_y, table$max_x, table$max_y)),
     crs = if (spatial) geopackage_crs(source, NULL), fields = tibble::tibble(name = fields$name, type = type)
   )

@@ -128,7 +128,7 @@ lone_lines <- function(lone, others, side) {
 # The nearest spelling, where it is near: within a third of the key's length, letters that look like digits taken as such.
 nearest_key <- function(key, others) {
   if (!length(others) || length(others) > 20000) return(NA_character_)
-  alike <- function(text) chartr("OolI", "0011", toupper(gsub("[^A-Za-z0-9]", "", text)))
+  alike <- function(text) chartr("OolI", "0011", ascii_upper(gsub("[^A-Za-z0-9]", "", text)))
   apart <- pmin(utils::adist(key, others, ignore.case = TRUE)[1, ], utils::adist(alike(key), alike(others))[1, ] + 0.5)
   best <- which.min(apart)
   if (apart[best] <= max(1, nchar(key) / 3)) others[best] else NA_character_

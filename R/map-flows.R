@@ -60,7 +60,7 @@ flows_of <- function(flows, width, most, widest, bend, colour, key_title, unit, 
   structure(list(frame = x, widest = widest, bend = bend, colour = colour, unit = unit, key_title = key_title), class = "map_flow_layer")
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_flow_layer)
 ggplot_add.map_flow_layer <- function(object, plot, ...) {
   frame <- on_map_crs(object$frame, plot$coordinates$crs, "map_flows")
   count_outside(frame, plot$coordinates$limits, "map_flows")
@@ -90,8 +90,7 @@ ends_of_lines <- function(lines) {
 }
 
 # Curves are worked out in millimetres of the panel, so that they bend alike in all directions.
-#' @importFrom grid makeContent
-#' @export
+#' @rawNamespace S3method(grid::makeContent, drawn_flows)
 makeContent.drawn_flows <- function(x) {
   wide <- grid::convertWidth(grid::unit(1, "npc"), "mm", valueOnly = TRUE)
   high <- grid::convertHeight(grid::unit(1, "npc"), "mm", valueOnly = TRUE)

@@ -60,7 +60,7 @@ metres_across <- function(frame) {
   distance_between(ends[1], ends[2]) / (2 * reach)
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_scale_bar)
 ggplot_add.map_scale_bar <- function(object, plot, ...) {
   frame <- map_frame(plot, "map_scale_bar")
   metres <- metres_across(frame)
@@ -86,7 +86,7 @@ scale_bar_grob <- function(left, up, across, ink, label, half) {
   )
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_north_arrow)
 ggplot_add.map_north_arrow <- function(object, plot, ...) {
   frame <- map_frame(plot, "map_north_arrow")
   right <- if (grepl("left", object$position)) 0.055 else 0.945
@@ -124,7 +124,7 @@ north_arrow_grob <- function(right, up, degrees, ink) {
 
 drawn_on_panel <- function(plot, grob) plot + ggplot2::annotation_custom(grob, -Inf, Inf, -Inf, Inf)
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_graticule)
 ggplot_add.map_graticule <- function(object, plot, ...) {
   frame <- map_frame(plot, "map_graticule")
   extent <- degrees_of_window(frame)

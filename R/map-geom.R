@@ -17,8 +17,7 @@ GeomShapes <- ggplot2::ggproto(
 )
 
 # Shapes are thinned when they are drawn, as only then the size and resolution of the panel are known: to half a dot of the device.
-#' @importFrom grid makeContent
-#' @export
+#' @rawNamespace S3method(grid::makeContent, drawn_shapes)
 makeContent.drawn_shapes <- function(x) {
   window <- x$window
   dots <- 2 * dots_per_inch()
@@ -129,7 +128,7 @@ map_view <- function(to) {
   structure(list(to = to), class = "map_view")
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_view)
 ggplot_add.map_view <- function(object, plot, ...) {
   crs <- plot$coordinates$crs
   extent <- if (is_spatial_frame(object$to)) extent_of(on_map_crs(object$to, crs, "map_view")) else object$to

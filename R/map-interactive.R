@@ -21,7 +21,7 @@ interactive_map <- function(map, file, tooltip = NULL, layer = 1, width = 11, he
   if (!ggplot2::is_ggplot(map)) fail("argument", "{.arg map} is no map: a ggplot is needed.", call = call)
   hovered <- which(vapply(map$layers, function(l) inherits(l$geom, "GeomShapes"), NA))
   if (!layer %in% seq_along(hovered)) fail("argument", "{.arg layer} is {.val {layer}}, and the map has {length(hovered)} layer{?s} of shapes.", call = call)
-  if (tolower(tools::file_ext(file)) != "html") fail("argument", "{.arg file} must end in {.val .html}.", call = call)
+  if (ascii_lower(tools::file_ext(file)) != "html") fail("argument", "{.arg file} must end in {.val .html}.", call = call)
   file <- path.expand(file)
   need_folder(file, call)
   need_free(file, replace, call)

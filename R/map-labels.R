@@ -29,7 +29,7 @@ map_labels <- function(x, label, important = NULL, size = 8.5, colour = "#26323c
   structure(list(frame = x[!is.na(x$.label) & nzchar(x$.label), ], style = list(size = size, colour = colour, halo = halo)), class = "map_label_layer")
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_label_layer)
 ggplot_add.map_label_layer <- function(object, plot, ...) {
   frame <- on_map_crs(object$frame, plot$coordinates$crs, "map_labels")
   points <- shape_dimension(as_shapes(frame)) == 0
@@ -51,8 +51,7 @@ GeomMapLabels <- ggplot2::ggproto(
 )
 
 # Places are chosen when the map is drawn, as only then the sizes of texts and of the panel are known.
-#' @importFrom grid makeContent
-#' @export
+#' @rawNamespace S3method(grid::makeContent, drawn_labels)
 makeContent.drawn_labels <- function(x) {
   style <- x$style
   if (!nrow(style)) return(x)

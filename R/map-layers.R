@@ -33,8 +33,7 @@ new_map_layer <- function(verb, x, style, call = rlang::caller_env()) {
   structure(list(verb = verb, frame = x, style = style), class = "map_layer")
 }
 
-#' @importFrom ggplot2 ggplot_add
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_layer)
 ggplot_add.map_layer <- function(object, plot, ...) {
   frame <- on_map_crs(object$frame, plot$coordinates$crs, object$verb)
   count_outside(frame, plot$coordinates$limits, object$verb)

@@ -47,7 +47,7 @@ at_lightness <- function(anchors, targets) {
   ramp <- grDevices::colorRamp(anchors, space = "Lab")
   fine <- seq(0, 1, length.out = 401)
   channels <- ramp(stats::approx(lightness_of(ramp(fine)), fine, targets, rule = 2)$y)
-  tolower(grDevices::rgb(channels[, 1], channels[, 2], channels[, 3], maxColorValue = 255))
+  ascii_lower(grDevices::rgb(channels[, 1], channels[, 2], channels[, 3], maxColorValue = 255))
 }
 
 lightness_of <- function(colours) {

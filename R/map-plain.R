@@ -81,9 +81,9 @@ key_of_layers <- function(colours, dimension) {
 
 #' @param object,x A spatial frame.
 #' @param column A column to map, or nothing.
-#' @importFrom ggplot2 autoplot
 #' @rdname plain_map
-#' @export
+#' @method autoplot spatial_frame
+#' @rawNamespace S3method(ggplot2::autoplot, spatial_frame)
 autoplot.spatial_frame <- function(object, column = NULL, ...) {
   column <- rlang::enquo(column)
   if (rlang::quo_is_null(column)) return(plain_map(object, ...))

@@ -22,7 +22,7 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = 300,
   one_of(unit, c("cm", "in", "px"), "unit", call = call)
   inches <- inches_of(width, height, unit, dpi, call)
   file <- path.expand(file)
-  format <- one_of(tolower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
+  format <- one_of(ascii_lower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
   need_folder(file, call)
   need_free(file, replace, call)
   beside <- file.path(dirname(file), paste0(".", basename(file), ".part.", format))

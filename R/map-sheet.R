@@ -103,7 +103,7 @@ map_inset <- function(x, position = "bottom right", size = 0.25) {
   structure(list(frame = x, position = position, size = size), class = "map_inset")
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_inset)
 ggplot_add.map_inset <- function(object, plot, ...) {
   coordinates <- plot$coordinates
   frame <- quietly(on_map_crs(object$frame, coordinates$crs, "map_inset"))

@@ -58,7 +58,7 @@ sizes_of <- function(x, quosure, what, call) {
   values
 }
 
-#' @export
+#' @rawNamespace S3method(ggplot2::ggplot_add, map_symbol_layer)
 ggplot_add.map_symbol_layer <- function(object, plot, ...) {
   frame <- on_map_crs(object$frame, plot$coordinates$crs, object$verb)
   places <- if (all_points(frame)) as_shapes(frame) else inner_point_of(as_shapes(frame))

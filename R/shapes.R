@@ -221,7 +221,7 @@ is.na.shapes <- function(x) is.na(handles_of(x))
 format.shapes <- function(x, ...) {
   handles <- handles_of(x)
   store <- store_of(x)
-  kinds <- toupper(geometry_type_of(x))
+  kinds <- ascii_upper(geometry_type_of(x))
   vertices <- core_vertex_counts(handles, store)
   text <- paste0(kinds, " ", ifelse(vertices == 0, "EMPTY", paste(format_count(vertices), "vertices")))
   points <- which(kinds == "POINT" & vertices == 1)

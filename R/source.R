@@ -76,7 +76,7 @@ file_formats <- c(
 
 # By ending, else by the first bytes; NA where neither tells.
 format_of <- function(path) {
-  known <- unname(file_formats[tolower(tools::file_ext(sub("[.]gz$", "", path, ignore.case = TRUE)))])
+  known <- unname(file_formats[ascii_lower(tools::file_ext(sub("[.]gz$", "", path, ignore.case = TRUE)))])
   if (!is.na(known)) return(known)
   format_of_bytes(core(core_read_bytes(path, 512), source = path))
 }
@@ -114,7 +114,7 @@ members_beside <- function(path) {
 # Of some names those of a stem's members, by ending; an exact stem goes before one in another case.
 members_among <- function(names, stem) {
   found <- lapply(shapefile_members, function(ending) {
-    hit <- names[tolower(names) == tolower(paste0(stem, ".", ending))]
+    hit <- names[ascii_lower(names) == ascii_lower(paste0(stem, ".", ending))]
     exact <- hit[tools::file_path_sans_ext(hit) == stem]
     if (length(hit)) c(exact, hit)[1]
   })

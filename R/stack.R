@@ -107,7 +107,7 @@ compare_columns <- function(x, y) {
 
 # Of other names the one that differs in case, marks or cutting to ten bytes alone.
 near_names <- function(names, others) {
-  plain <- function(name) gsub("[^a-z0-9]", "", tolower(name))
+  plain <- function(name) gsub("[^a-z0-9]", "", ascii_lower(name))
   vapply(names, function(name) {
     cut <- (nchar(others) >= 8 & startsWith(plain(name), plain(others))) | (nchar(name) >= 8 & startsWith(plain(others), plain(name)))
     same <- plain(others) == plain(name) | cut

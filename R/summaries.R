@@ -102,10 +102,17 @@ summaries_of <- function(..., call) {
   summaries
 }
 
-#' @importFrom dplyr n
+#' Counts and several columns in summaries
+#'
+#' What dplyr's own functions of these names do, for [summarise_into()], [dissolve_by()] and [flows_between()] without a prefix.
+#' @param ... For `across()`, the columns, the functions and the names of [dplyr::across()].
+#' @return `n()` the number of rows of the group; `across()` a tibble of a column for each column and function.
+#' @examples
+#' cells <- mend_numbers(read_layer(demo_file("cells.zip")))
+#' summarise_into(read_layer(demo_file("wards.shp")), cells, cells = n(), across(c(pop_0_14, pop_15_64), sum))
 #' @export
-dplyr::n
+n <- function() dplyr::n()
 
-#' @importFrom dplyr across
+#' @rdname n
 #' @export
-dplyr::across
+across <- function(...) dplyr::across(...)

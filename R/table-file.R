@@ -61,7 +61,7 @@ in_utf8 <- function(bytes, source, query) {
   }
   text <- rawToChar(bytes)
   from <- query$encoding %||% if (validUTF8(text)) "UTF-8" else "CP1252"
-  if (toupper(from) %in% c("UTF-8", "UTF8")) return(bytes)
+  if (ascii_upper(from) %in% c("UTF-8", "UTF8")) return(bytes)
   charToRaw(tryCatch(iconv(text, from, "UTF-8", sub = "byte"), error = function(e) unknown_encoding(from, query$call)))
 }
 
@@ -92,7 +92,7 @@ typed_column <- function(text) {
 
 # Numbers with leading zeros are names and fit no pattern.
 column_types <- list(
-  list(pattern = "^(TRUE|FALSE|true|false|True|False)$", convert = function(text) as.logical(toupper(trimws(text)))),
+  list(pattern = "^(TRUE|FALSE|true|false|True|False)$", convert = function(text) as.logical(ascii_upper(trimws(text)))),
   list(pattern = "^[-+]?(0|[1-9][0-9]*)$", convert = function(text) whole_numbers(as.double(text))),
   list(pattern = "^[-+]?((0|[1-9][0-9]*)([.][0-9]*)?|[.][0-9]+)([eE][-+]?[0-9]+)?$", convert = function(text) as.double(text)),
   list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$", convert = function(text) as.Date(text, optional = TRUE)),
@@ -119,7 +119,7 @@ shape_columns <- function(data, query) {
 }
 
 likely_shape_columns <- function(data) {
-  lower <- tolower(names(data))
+  lower <- ascii_lower(names(data))
   for (at in stats::na.omit(match(wkt_names, lower))) {
     if (is_wkt(data[[at]])) return(list(wkt = names(data)[at]))
   }

@@ -11,7 +11,7 @@ open_web <- function(url, layer, call, listing) {
   file <- fetch_file(url, folder, call)
   landing <- features_landing(file, url)
   if (!is.null(landing)) return(open_features(landing, layer, call, listing, asked = url))
-  if (tolower(tools::file_ext(file)) %in% c("shp", "dbf")) fetch_members(url, folder, call)
+  if (ascii_lower(tools::file_ext(file)) %in% c("shp", "dbf")) fetch_members(url, folder, call)
   opened <- open_file(file, layer, call, listing, name = shown_address(url))
   opened$temporary <- c(opened$temporary, folder)
   keep <- TRUE
@@ -58,7 +58,8 @@ refused_by_server <- function(response, url, call) {
 
 fetch_file <- function(url, folder, call) {
   request <- web_request(url)
-  if (shows_progress() && "req_progress" %in% getNamespaceExports("httr2")) request <- httr2::req_progress(request)
+  # Releases of httr2 before 1.0 show no progress.
+  if (shows_progress() && "req_progress" %in% getNamespaceExports("httr2")) request <- getExportedValue("httr2", "req_progress")(request)
   beside <- file.path(folder, "download")
   response <- web_perform(request, call, path = beside)
   size <- file.size(beside)
@@ -82,7 +83,7 @@ name_of_response <- function(response, url) {
   types <- c("application/geo+json" = "geojson", "application/json" = "geojson", "application/vnd.google-earth.kml+xml" = "kml",
              "application/geopackage+sqlite3" = "gpkg", "application/vnd.apache.parquet" = "parquet", "text/csv" = "csv", "application/zip" = "zip")
   ending <- types[httr2::resp_content_type(response) %||% ""]
-  known <- tolower(tools::file_ext(sub("[.]gz$", "", name))) %in% names(file_formats)
+  known <- ascii_lower(tools::file_ext(sub("[.]gz$", "", name))) %in% names(file_formats)
   if (known || is.na(ending)) name else paste0(name, ".", ending)
 }
 
@@ -90,7 +91,7 @@ name_of_response <- function(response, url) {
 fetch_members <- function(url, folder, call) {
   path <- sub("[?#].*$", "", url)
   query <- substring(url, nchar(path) + 1)
-  for (member in setdiff(shapefile_members, tolower(tools::file_ext(path)))) {
+  for (member in setdiff(shapefile_members, ascii_lower(tools::file_ext(path)))) {
     beside <- paste0(tools::file_path_sans_ext(path), ".", member)
     response <- tryCatch(httr2::req_perform(web_request(paste0(beside, query))), error = function(e) NULL)
     there <- !is.null(response) && httr2::resp_status(response) < 400

@@ -5,7 +5,7 @@ read_source.source_wkt <- function(source, query) {
   lines <- trimws(lines)
   code <- unique(sub("^SRID=([0-9]+);.*", "\\1", grep("^SRID=", lines, value = TRUE)))
   text <- sub("^SRID=[0-9]+;", "", lines[nzchar(lines)])
-  text[toupper(text) %in% c("NULL", "NA")] <- NA
+  text[ascii_upper(text) %in% c("NULL", "NA")] <- NA
   found <- core(core_shapes_from_wkt(text), source = source$name, call = query$call)
   bare_layer(shapes_of_core(found, if (length(code) == 1) crs_by_code(as.numeric(code), query$call)), query)
 }

@@ -56,7 +56,7 @@ format_size <- function(bytes) format(structure(bytes, class = "object_size"), u
 # The ending, without that of gzip, which some formats may have behind theirs.
 target_format <- function(target, call) {
   packed <- grepl("[.]gz$", target, ignore.case = TRUE)
-  format <- tolower(tools::file_ext(sub("[.]gz$", "", target, ignore.case = TRUE)))
+  format <- ascii_lower(tools::file_ext(sub("[.]gz$", "", target, ignore.case = TRUE)))
   if (!format %in% names(file_writers) || (packed && !format %in% c("geojson", "json", line_endings, "geojsons", "csv", "tsv"))) {
     fail("argument", c("{.file {target}} names no format that can be written.", i = "End it in one of {.val {names(file_writers)}}."), call = call)
   }
@@ -188,7 +188,7 @@ short_names <- function(names) {
   short <- vapply(names, cut_to, "", bytes = 10L, USE.NAMES = FALSE)
   for (i in seq_along(short)) {
     number <- 1
-    while (tolower(short[i]) %in% tolower(short[seq_len(i - 1)])) {
+    while (ascii_lower(short[i]) %in% ascii_lower(short[seq_len(i - 1)])) {
       short[i] <- paste0(cut_to(names[i], 10L - nchar(number) - 1L), "_", number)
       number <- number + 1
     }
@@ -281,10 +281,10 @@ columns_of_shapes <- function(shapes, taken, decimals) {
   crs <- crs_of(shapes)
   if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code crs = {crs_argument(crs, '...')}}.")
   kinds <- unique(stats::na.omit(core_types(handles_of(shapes), store_of(shapes))))
-  mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% tolower(taken)), NA))
+  mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
   empty <- core_vertex_counts(handles_of(shapes), store_of(shapes)) == 0 & !is.na(shapes)
   if (!identical(kinds, 1L) || mistaken || any(empty)) {
-    name <- setdiff(wkt_names, tolower(taken))[1]
+    name <- setdiff(wkt_names, ascii_lower(taken))[1]
     return(stats::setNames(list(wkt_of(shapes, if (decimals >= 0) decimals)), name))
   }
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))

@@ -3,7 +3,7 @@
 # usage: tools/fuzz-overlays.sh [cases, 1000000 by default]; another seed each time.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-cmake -S tests/kernel -B .build/fast-tests -DCIVIC_SANITIZE=OFF -Wno-dev --log-level=WARNING
+cmake -S tests/kernel -B .build/fast-tests -DCIVIC_SANITIZE= -Wno-dev --log-level=WARNING
 cmake --build .build/fast-tests -j "$(nproc)" -- -s
 cases=${1:-1000000} workers=$(nproc) seed=${CIVIC_OVERLAY_SEED:-$(($(date +%s) % 1000000 * 1000))}
 for worker in $(seq "$workers"); do

@@ -3,6 +3,8 @@
 #include <stdexcept>
 #include <string>
 
+#include "system/portable.h"
+
 namespace civic {
 
 struct Error : std::runtime_error {

@@ -11,7 +11,7 @@
 
 namespace test {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = civic::pi / 180;
 
 inline const civic::Registry& registry() {
   static const civic::Registry instance = civic::Registry::load(std::string(CIVIC_ROOT) + "/inst/crs/registry.tsv.gz");
@@ -33,7 +33,7 @@ inline std::vector<civic::Crs> rows_of_kind(civic::CrsKind kind) {
 
 // Metres on the ground between two places in radians.
 inline double ground_distance(double lon1, double lat1, double lon2, double lat2) {
-  return std::hypot(std::remainder(lon1 - lon2, 2 * M_PI) * std::cos(lat1), lat1 - lat2) * 6378137;
+  return std::hypot(std::remainder(lon1 - lon2, 2 * civic::pi) * std::cos(lat1), lat1 - lat2) * 6378137;
 }
 
 // A projected CRS by its method and parameters, in metres on a named ellipsoid.

@@ -29,7 +29,8 @@ TEST_CASE("areas, parts and holes of round buffers are those of the closed forms
     const double distance = v.number("distance"), exact = v.number("exact_area");
     const Pieces found = buffer_of(v.text("wkt"), distance, fine);
     // Arcs are inscribed: a sector of the circle loses the share 1 - sin(step) / step of its area.
-    const double step = M_PI / 2 / fine.segments, lost = M_PI * distance * distance * (1 - std::sin(step) / step);
+    const double step = civic::pi / 2 / fine.segments,
+                 lost = civic::pi * distance * distance * (1 - std::sin(step) / step);
     const StoreBuffer input = store_of({v.text("wkt")});  // each of its parts has arcs of a circle or two
     const double parts = found.x.empty() ? 0 : found.store.view().parts(0).size();
     const double rounding = found.x.empty()
@@ -105,7 +106,7 @@ TEST_CASE("buffers grow with distance and hold what they are around") {
       point.boxes[0] = Box{point.x[0], point.y[0], point.x[0], point.y[0]};
       const double distance = distance_from_points(point.view(), 0, store.view(), 0);
       CHECK(distance <= 5 + 1e-9);
-      CHECK(distance >= 5 * std::cos(M_PI / 64) - 1e-9);
+      CHECK(distance >= 5 * std::cos(civic::pi / 64) - 1e-9);
     }
   }
 }

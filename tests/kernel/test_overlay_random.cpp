@@ -51,7 +51,7 @@ Ring star(Random& random, double x, double y, double radius) {
   Ring ring;
   const int n = random.whole(4, 10);
   for (int i = 0; i < n; ++i) {
-    const double angle = 2 * M_PI * i / n, r = radius * random.real(0.2, 1);
+    const double angle = 2 * civic::pi * i / n, r = radius * random.real(0.2, 1);
     ring.emplace_back(x + r * std::cos(angle), y + r * std::sin(angle));
   }
   return ring;

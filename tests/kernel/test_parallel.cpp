@@ -1,6 +1,7 @@
 #include <atomic>
 #include <catch2/catch.hpp>
 #include <cmath>
+#include <future>
 #include <numeric>
 #include <random>
 
@@ -48,7 +49,7 @@ TEST_CASE("collected pieces come in order") {
   for (std::size_t k = 0; k < squares.size(); ++k) CHECK(squares[k] == 9 * k * k);
 }
 
-TEST_CASE("an exception of any chunk is thrown again, and an interrupt stops the work") {
+TEST_CASE("an exception of any chunk is thrown again") {
   const Restore restore;
   thread_limit() = 3;
   CHECK_THROWS_WITH(parallel_for(100, 1,
@@ -56,10 +57,35 @@ TEST_CASE("an exception of any chunk is thrown again, and an interrupt stops the
                                    if (begin == 57) throw ArgumentError("row 57");
                                  }),
                     "row 57");
-  std::atomic<int> done{0};
+}
+
+TEST_CASE("an interrupt stops the work") {
+  const Restore restore;
+  std::atomic<std::size_t> done{0};
+  thread_limit() = 1;
   interrupt_requested() = [] { return true; };
-  CHECK_THROWS_AS(parallel_for(100000, 1, [&](std::size_t, std::size_t) { ++done; }), Interrupted);
-  CHECK(done < 100000);
+  CHECK_THROWS_AS(parallel_for(10, 1, [&](std::size_t, std::size_t) { ++done; }), Interrupted);
+  CHECK(done == 1);
+
+  // Three threads: the two beside this one wait until it has asked. More chunks than they could ever get through
+  // follow, so that the loop ends because it is stopped.
+  std::promise<void> asked;
+  const std::shared_future<void> answer = asked.get_future().share();
+  const std::thread::id here = std::this_thread::get_id();
+  thread_limit() = 3;
+  interrupt_requested() = [&] {
+    asked.set_value();
+    return true;
+  };
+  done = 0;
+  constexpr std::size_t endless = std::size_t{1} << 60;
+  CHECK_THROWS_AS(parallel_for(endless, 1,
+                               [&](std::size_t, std::size_t) {
+                                 if (std::this_thread::get_id() != here) answer.wait();
+                                 ++done;
+                               }),
+                  Interrupted);
+  CHECK(done < endless);
 }
 
 TEST_CASE("sorts give the same on any number of threads") {

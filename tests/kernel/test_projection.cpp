@@ -322,7 +322,7 @@ TEST_CASE("coordinates outside a domain become NaN, never infinite") {
       double x = far, y = -far;
       projection->inverse(&x, &y, 1);
       INFO(method << " back from " << far);
-      CHECK((std::isnan(x) || (std::fabs(x) <= M_PI && std::fabs(y) <= M_PI / 2 + 1e-12)));
+      CHECK((std::isnan(x) || (std::fabs(x) <= civic::pi && std::fabs(y) <= civic::pi / 2 + 1e-12)));
     }
   }
 }

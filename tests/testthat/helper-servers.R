@@ -6,7 +6,7 @@ local_server <- function(name, folder, env = parent.frame()) {
   port_file <- file.path(folder, ".port")
   system2("Rscript", c("--vanilla", shQuote(script), shQuote(folder)), wait = FALSE, stdout = FALSE, stderr = FALSE)
   withr::defer(unlink(port_file), envir = env)
-  for (i in 1:200) {
+  for (i in 1:600) {
     if (file.exists(port_file) && length(readLines(port_file))) break
     Sys.sleep(0.1)
   }

@@ -8,7 +8,9 @@ civic <- function(...) {
 }
 
 test_that("help, wrong usage and failures have their exit codes", {
-  expect_identical(civic("--help")$code, 0L)
+  overview <- civic("--help")
+  expect_identical(overview$code, 0L)
+  expect_identical(paste0(overview$out, "\n"), civicatlas:::overview())
   help <- civic("join", "--help")
   expect_identical(help$code, 0L)
   expect_match(help$out, "Example:\n  civicatlas join")

@@ -33,8 +33,7 @@ class CurveWriter {
   void circle(Place middle) {
     begin();
     const int n = 4 * style_.segments;
-    for (int i = 0; i < n; ++i)
-      vertex(middle + distance_ * Place{std::cos(2 * M_PI * i / n), std::sin(2 * M_PI * i / n)});
+    for (int i = 0; i < n; ++i) vertex(middle + distance_ * Place{std::cos(2 * pi * i / n), std::sin(2 * pi * i / n)});
   }
 
   // The curve on the right of a closed path without its last, repeated place.
@@ -101,7 +100,7 @@ class CurveWriter {
   void line_end(Place at, Place u) {
     const Place side = aside(u), ahead = std::fabs(distance_) * u;
     vertex(at + side);
-    if (style_.ends == LineEnds::round) arc(at, side, distance_ < 0 ? -M_PI : M_PI);
+    if (style_.ends == LineEnds::round) arc(at, side, distance_ < 0 ? -pi : pi);
     if (style_.ends == LineEnds::square) {
       vertex(at + side + ahead);
       vertex(at - side + ahead);
@@ -110,7 +109,7 @@ class CurveWriter {
   }
   // The inner places of an arc from at + radius on, `sweep` radians counter-clockwise.
   void arc(Place at, Place radius, double sweep) {
-    const int n = static_cast<int>(std::ceil(std::fabs(sweep) / (M_PI / 2) * style_.segments - 1e-9));
+    const int n = static_cast<int>(std::ceil(std::fabs(sweep) / (pi / 2) * style_.segments - 1e-9));
     for (int i = 1; i < n; ++i) {
       const double angle = sweep * i / n, c = std::cos(angle), s = std::sin(angle);
       vertex(at + Place{c * radius.x - s * radius.y, s * radius.x + c * radius.y});

@@ -6,6 +6,7 @@
 
 #include "../error.h"
 #include "../parallel.h"
+#include "../twofold.h"
 
 namespace civic {
 
@@ -52,19 +53,18 @@ std::vector<double> within_range(std::span<const double> sorted, const std::vect
 }
 
 double mean_of(std::span<const double> values) {
-  long double sum = 0;
-  for (const double v : values) sum += v;
-  return static_cast<double>(sum / static_cast<long double>(values.size()));
+  ExactSum sum;
+  for (const double v : values) sum.add(v);
+  return sum.value() / static_cast<double>(values.size());
 }
 
 }  // namespace
 
 std::vector<double> deviation_breaks(std::span<const double> sorted, int classes) {
   const double mean = mean_of(sorted);
-  long double squares = 0;
-  for (const double v : sorted) squares += (v - mean) * (v - mean);
-  const double deviation =
-      std::sqrt(static_cast<double>(squares) / std::max<double>(1, static_cast<double>(sorted.size()) - 1));
+  ExactSum squares;
+  for (const double v : sorted) squares.add((v - mean) * (v - mean));
+  const double deviation = std::sqrt(squares.value() / std::max<double>(1, static_cast<double>(sorted.size()) - 1));
   std::vector<double> inner;
   for (int i = 1; i < classes; ++i) inner.push_back(mean + (i - classes / 2.0) * deviation);
   return within_range(sorted, inner);
@@ -132,11 +132,12 @@ template <class Real>
 class RunCosts {
  public:
   explicit RunCosts(std::span<const double> sorted) {
-    const long double centre = sorted[sorted.size() / 2];
-    long double count = 0, sum = 0, squares = 0;
+    const double centre = sorted[sorted.size() / 2];
+    double count = 0;
+    Twofold sum, squares;
     sums_.push_back({0, 0, 0});
     for (std::size_t i = 0; i < sorted.size(); ++i) {
-      const long double v = sorted[i] - centre;
+      const Twofold v = exact_sum(sorted[i], -centre);
       count += 1;
       sum += v;
       squares += v * v;
@@ -152,7 +153,7 @@ class RunCosts {
   Real operator()(int first, int last) const {
     const Sums &a = sums_[first], &b = sums_[last + 1];
     const Real sum = b.sum - a.sum;
-    return std::max<Real>(0, b.squares - a.squares - sum * sum / (b.count - a.count));
+    return std::max(Real(0.0), b.squares - a.squares - sum * sum / (b.count - a.count));
   }
 
  private:
@@ -200,7 +201,7 @@ class Layer {
     halve(ends, [&](const Ends& half) { solve_all(half); });
   }
   void solve_end(int end, int low, int high) {
-    Real best = std::numeric_limits<Real>::infinity();
+    Real best = Real(std::numeric_limits<double>::infinity());
     int best_cut = low;
     for (int start = low; start <= std::min(high, end); ++start) {
       const Real cost = before_[start - 1] + costs_(start, end);
@@ -354,21 +355,19 @@ std::vector<double> natural_breaks(std::span<const double> sorted, int classes) 
     Partition quick = best_partition<double>(sorted, classes);
     if (quick.within > enough * quick.all) return std::move(quick.breaks);
   }
-  return best_partition<long double>(sorted, classes).breaks;
+  return best_partition<Twofold>(sorted, classes).breaks;
 }
 
 double within_sum_of_squares(std::span<const double> sorted, std::span<const double> breaks) {
-  long double total = 0;
+  ExactSum total;
   auto begin = std::lower_bound(sorted.begin(), sorted.end(), breaks.front());
   for (std::size_t k = 1; k < breaks.size(); ++k) {
     const auto end = std::upper_bound(begin, sorted.end(), breaks[k]);
-    long double mean = 0;
-    for (auto v = begin; v != end; ++v) mean += *v;
-    mean /= std::max<std::ptrdiff_t>(1, end - begin);
-    for (auto v = begin; v != end; ++v) total += (*v - mean) * (*v - mean);
+    const double mean = begin == end ? 0 : mean_of({begin, end});
+    for (auto v = begin; v != end; ++v) total.add((*v - mean) * (*v - mean));
     begin = end;
   }
-  return static_cast<double>(total);
+  return total.value();
 }
 
 double variance_fit(std::span<const double> sorted, std::span<const double> breaks) {

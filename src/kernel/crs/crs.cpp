@@ -14,8 +14,8 @@ const char* kind_name(CrsKind kind) {
 }
 
 double Crs::parameter(std::string_view wanted, double otherwise) const {
-  for (const auto& [name, value] : parameters)
-    if (name == wanted) return value;
+  for (const auto& [known, value] : parameters)
+    if (known == wanted) return value;
   return otherwise;
 }
 

@@ -7,6 +7,8 @@
 #include <utility>
 #include <vector>
 
+#include "../system/portable.h"
+
 namespace civic {
 
 struct Ellipsoid {

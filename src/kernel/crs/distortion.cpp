@@ -36,8 +36,8 @@ Distortion DistortionMeter::at(double longitude, double latitude) const {
   out.greatest = (sum + difference) / 2;
   out.least = (sum - difference) / 2;
   out.area = area;
-  out.angle = 2 * std::asin(std::min(1.0, difference / sum)) * 180 / M_PI;
-  out.convergence = std::atan2(xf, yf) * 180 / M_PI;
+  out.angle = 2 * std::asin(std::min(1.0, difference / sum)) * 180 / pi;
+  out.convergence = std::atan2(xf, yf) * 180 / pi;
   return out;
 }
 

@@ -9,7 +9,7 @@ namespace civic {
 namespace {
 
 constexpr std::size_t record_size = 16, header_records = 11;
-constexpr double second = M_PI / 180 / 3600;
+constexpr double second = pi / 180 / 3600;
 
 // Records of 16 bytes: a name of 8 and a value of 8, or four floats.
 class RecordReader {

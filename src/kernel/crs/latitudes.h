@@ -37,9 +37,9 @@ class SineSeries {
     const double zr = twice_a.cosine * cosh_2b, zi = -twice_a.sine * sinh_2b;
     const double u = 2 * zr, v = zr * zr + zi * zi;
     const double b4 = q_[4] + u * q_[5], b3 = q_[3] + u * b4 - v * q_[5], b2 = q_[2] + u * b3 - v * b4;
-    const double b1 = q_[1] + u * b2 - v * b3, pr = b1 * zr + (q_[0] - v * b2), pi = b1 * zi;
+    const double b1 = q_[1] + u * b2 - v * b3, pr = b1 * zr + (q_[0] - v * b2), pim = b1 * zi;
     const double sr = twice_a.sine * cosh_2b, si = twice_a.cosine * sinh_2b;
-    return {sr * pr - si * pi, sr * pi + si * pr};
+    return {sr * pr - si * pim, sr * pim + si * pr};
   }
 
  private:

@@ -4,7 +4,7 @@
 
 namespace civic {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 
 Method::Method(const Crs& crs)
     : ellipsoid(crs.datum.ellipsoid), central_meridian(angle_parameter(crs, "central_meridian")) {}

@@ -18,7 +18,7 @@ struct Sphere {
 constexpr Plane no_plane{std::numeric_limits<double>::quiet_NaN(), std::numeric_limits<double>::quiet_NaN()};
 constexpr Sphere no_sphere{std::numeric_limits<double>::quiet_NaN(), std::numeric_limits<double>::quiet_NaN()};
 
-constexpr double half_turn = M_PI, quarter_turn = M_PI / 2;
+constexpr double half_turn = pi, quarter_turn = pi / 2;
 
 inline bool is_pole(double latitude) { return std::fabs(latitude) >= quarter_turn * (1 - 1e-15); }
 

@@ -5,7 +5,7 @@
 namespace civic {
 namespace {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 constexpr double krueger_reach = 1.2;                 // largest |eta'|
 constexpr double mercator_reach = 89.99999 * degree;  // largest latitude
 

@@ -5,7 +5,7 @@
 namespace civic {
 namespace {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 
 Geodesic unit_geodesic(const Crs& crs) {
   Ellipsoid unit = crs.datum.ellipsoid;

@@ -17,12 +17,12 @@ namespace {
 // Longitude and latitude themselves, in the CRS's angular unit.
 class Geographic : public Projection {
  public:
-  explicit Geographic(const Crs& crs) : radians_(crs.unit_size * M_PI / 180) {}
+  explicit Geographic(const Crs& crs) : radians_(crs.unit_size * pi / 180) {}
   void forward(double* x, double* y, std::size_t n) const override { scale(x, y, n, 1 / radians_); }
   void inverse(double* x, double* y, std::size_t n) const override {
     scale(x, y, n, radians_);
     for (std::size_t i = 0; i < n; ++i)
-      if (std::fabs(y[i]) > M_PI / 2 * (1 + 1e-12)) x[i] = y[i] = nan_value;
+      if (std::fabs(y[i]) > pi / 2 * (1 + 1e-12)) x[i] = y[i] = nan_value;
   }
 
  private:
@@ -55,7 +55,7 @@ class Projected : public Projection {
   void forward(double* x, double* y, std::size_t n) const override {
     for (std::size_t i = 0; i < n; ++i) {
       Plane p{nan_value, nan_value};
-      if (std::fabs(y[i]) <= M_PI / 2 * (1 + 1e-12)) p = method_.forward(wrapped(x[i] - central_meridian_), y[i]);
+      if (std::fabs(y[i]) <= pi / 2 * (1 + 1e-12)) p = method_.forward(wrapped(x[i] - central_meridian_), y[i]);
       x[i] = false_x_ + scale_x_ * p.x;
       y[i] = false_y_ + scale_y_ * p.y;
       if (!std::isfinite(x[i]) || !std::isfinite(y[i])) x[i] = y[i] = nan_value;
@@ -67,7 +67,7 @@ class Projected : public Projection {
       const Sphere s = method_.inverse((x[i] - false_x_) / scale_x_, (y[i] - false_y_) / scale_y_);
       x[i] = wrapped(s.longitude + central_meridian_);
       y[i] = s.latitude;
-      if (!std::isfinite(x[i]) || !(std::fabs(y[i]) <= M_PI / 2 * (1 + 1e-12))) x[i] = y[i] = nan_value;
+      if (!std::isfinite(x[i]) || !(std::fabs(y[i]) <= pi / 2 * (1 + 1e-12))) x[i] = y[i] = nan_value;
     }
   }
 

@@ -1,14 +1,12 @@
 #include "registry.h"
 
-#include <zlib.h>
-
 #include <algorithm>
 #include <charconv>
 #include <cmath>
 #include <cstdlib>
-#include <memory>
 
 #include "../error.h"
+#include "../system/portable.h"
 
 namespace civic {
 namespace {
@@ -45,33 +43,20 @@ std::vector<std::string_view> split(std::string_view text, char at) {
 template <class T>
 T number(std::string_view text) {
   T value{};
-  std::from_chars(text.data(), text.data() + text.size(), value);
+  if constexpr (std::is_same_v<T, double>)
+    read_double(text.data(), text.data() + text.size(), value);
+  else
+    std::from_chars(text.data(), text.data() + text.size(), value);
   return value;
 }
 
 std::string_view second_field(std::string_view record) { return Fields(record, '\t').skip(1).next(); }
 
-// The text of a gzip file.
-std::string unpacked(const std::string& path) {
-  const std::unique_ptr<gzFile_s, int (*)(gzFile)> file(gzopen(path.c_str(), "rb"), gzclose);
-  if (!file) throw FileError("cannot read the CRS registry " + path);
-  std::string text;
-  constexpr std::size_t step = 1 << 18;
-  for (;;) {
-    const std::size_t at = text.size();
-    text.resize(at + step);
-    const int got = gzread(file.get(), text.data() + at, step);
-    if (got < 0) throw FileError("the CRS registry " + path + " is damaged");
-    text.resize(at + static_cast<std::size_t>(got));
-    if (got == 0) return text;
-  }
-}
-
 }  // namespace
 
 Registry Registry::load(const std::string& path) {
   Registry registry;
-  registry.text_ = unpacked(path);
+  registry.text_ = read_gzip(path);
   std::string_view rest = registry.text_;
   while (!rest.empty()) {
     const std::size_t end = std::min(rest.find('\n'), rest.size());

@@ -11,7 +11,7 @@
 namespace civic {
 namespace {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 
 struct Linear {
   double matrix[3][3], offset[3];

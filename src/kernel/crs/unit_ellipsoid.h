@@ -65,9 +65,9 @@ struct UnitEllipsoid {
 
 // An angle brought to (-pi, pi].
 inline double wrapped(double angle) {
-  if (angle > -M_PI && angle <= M_PI) return angle;
-  angle = std::remainder(angle, 2 * M_PI);
-  return angle <= -M_PI ? M_PI : angle;
+  if (angle > -pi && angle <= pi) return angle;
+  angle = std::remainder(angle, 2 * pi);
+  return angle <= -pi ? pi : angle;
 }
 
 }  // namespace civic

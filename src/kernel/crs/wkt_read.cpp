@@ -10,7 +10,7 @@
 namespace civic {
 namespace {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 
 [[noreturn]] void fail_at(const WktNode& node, const std::string& what) {
   throw CrsError("the text of the CRS " + what + " at character " + std::to_string(node.position));
@@ -35,7 +35,7 @@ int epsg_code(const WktNode& node) {
 // digits.
 double degrees_of_unit(double radians) {
   const double degrees = radians / degree;
-  for (const double exact : {1.0, 0.9, 1. / 3600, 180 / M_PI})
+  for (const double exact : {1.0, 0.9, 1. / 3600, 180 / pi})
     if (std::fabs(degrees - exact) < 1e-9 * exact) return exact;
   return degrees;
 }

@@ -1,9 +1,9 @@
 #include "wkt_tree.h"
 
 #include <cctype>
-#include <charconv>
 
 #include "../error.h"
+#include "../system/portable.h"
 
 namespace civic {
 namespace {
@@ -82,7 +82,7 @@ class TextReader {
   double read_number() {
     if (text_[at_] == '+') ++at_;
     double value = 0;
-    const auto [end, problem] = std::from_chars(text_.data() + at_, text_.data() + text_.size(), value);
+    const auto [end, problem] = read_double(text_.data() + at_, text_.data() + text_.size(), value);
     if (problem != std::errc()) fail("a number is malformed");
     at_ = end - text_.data();
     return value;
@@ -96,8 +96,8 @@ class TextReader {
 
 const WktNode* WktNode::child(std::initializer_list<std::string_view> wanted) const {
   for (const WktNode& node : children)
-    for (const std::string_view keyword : wanted)
-      if (node.keyword == keyword) return &node;
+    for (const std::string_view one : wanted)
+      if (node.keyword == one) return &node;
   return nullptr;
 }
 

@@ -32,7 +32,7 @@ std::string decimal(double value) {
   return out.find_first_of(".e") == std::string::npos ? out + ".0" : out;
 }
 
-double radians_of(double degrees) { return degrees * M_PI / 180; }
+double radians_of(double degrees) { return degrees * pi / 180; }
 bool is_length(const std::string& name) { return name == "false_easting" || name == "false_northing"; }
 bool is_number(const std::string& name) { return name.find("scal") != std::string::npos; }
 

@@ -1,12 +1,8 @@
 #include "bytes.h"
 
-#include <fcntl.h>
-#include <unistd.h>
-
 #include <algorithm>
 #include <cerrno>
 #include <cstdio>
-#include <filesystem>
 
 #include "../error.h"
 #include "../progress.h"
@@ -26,33 +22,21 @@ FileContent FileContent::read(const std::string& path) {
   return file.read(0, file.size());
 }
 
-InputFile::InputFile(const std::string& path) : path_(path), file_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
-  const off_t size = file_ < 0 ? -1 : ::lseek(file_, 0, SEEK_END);
-  if (size < 0) {
-    const std::string why = std::strerror(errno);
-    if (file_ >= 0) ::close(file_);
-    throw FileError("cannot open " + path + ": " + why);
-  }
-  size_ = static_cast<std::size_t>(size);
-}
-
-InputFile::~InputFile() {
-  if (file_ >= 0) ::close(file_);
-}
+InputFile::InputFile(const std::string& path)
+    : path_(path), file_(path), size_(static_cast<std::size_t>(file_.size())) {}
 
 void InputFile::read(std::size_t at, std::size_t size, std::uint8_t* to) const {
   if (at > size_ || size > size_ - at)
     throw FormatError("it ends at byte " + std::to_string(size_) + ", where more was expected");
-  if (file_ < 0) {
+  if (!file_.is_open()) {
     std::copy_n(memory_.data() + at, size, to);
     return;
   }
   constexpr std::size_t step = std::size_t{64} << 20;
   for (std::size_t done = 0; done < size;) {
-    const auto got = ::pread(file_, to + done, std::min(step, size - done), static_cast<off_t>(at + done));
-    if (got < 0 && errno == EINTR) continue;
-    if (got <= 0) throw FileError("cannot read " + path_ + " beyond byte " + std::to_string(at + done));
-    done += static_cast<std::size_t>(got);
+    const std::size_t got = file_.read_some(at + done, std::min(step, size - done), to + done);
+    if (got == 0) throw FileError("cannot read " + path_ + " beyond byte " + std::to_string(at + done));
+    done += got;
     if (size > step) check_in(done, size);
   }
 }
@@ -75,13 +59,13 @@ const std::uint8_t* FileWindow::at(std::size_t place, std::size_t size) {
 }
 
 FileWriter::FileWriter(std::string path) : path_(std::move(path)), beside_(path_ + ".part") {
-  file_ = std::fopen(beside_.c_str(), "wb");
+  file_ = open_to_write(beside_);
   if (!file_) throw FileError("cannot write " + path_ + ": " + std::strerror(errno));
 }
 
 FileWriter::~FileWriter() {
   if (file_) std::fclose(file_);
-  if (!beside_.empty()) std::remove(beside_.c_str());
+  if (!beside_.empty()) remove_file(beside_);
 }
 
 void FileWriter::write(const void* data, std::size_t size) {
@@ -97,9 +81,8 @@ void FileWriter::close() {
 
 void FileWriter::publish() {
   close();
-  std::error_code problem;
-  std::filesystem::rename(beside_, path_, problem);
-  if (problem) throw FileError("cannot write " + path_ + ": " + problem.message());
+  if (const std::error_code problem = replace_file(beside_, path_))
+    throw FileError("cannot write " + path_ + ": " + problem.message());
   beside_.clear();
 }
 

@@ -8,6 +8,8 @@
 #include <string>
 #include <vector>
 
+#include "../system/portable.h"
+
 namespace civic {
 
 using ByteSpan = std::span<const std::uint8_t>;
@@ -32,7 +34,6 @@ class InputFile {
  public:
   explicit InputFile(const std::string& path);
   explicit InputFile(ByteSpan memory) : memory_(memory), size_(memory.size()) {}
-  ~InputFile();
   InputFile(const InputFile&) = delete;
   std::size_t size() const { return size_; }
   // Throws FileError where the file has been cut since it was opened.
@@ -41,8 +42,8 @@ class InputFile {
 
  private:
   std::string path_;
+  NativeFile file_;
   ByteSpan memory_;
-  int file_ = -1;
   std::size_t size_ = 0;
 };
 

@@ -4,13 +4,13 @@
 #include <charconv>
 #include <chrono>
 #include <cmath>
-#include <ctime>
 #include <map>
 #include <mutex>
 
 #include "../error.h"
 #include "../shapes/store.h"
 #include "../shapes/wkt.h"
+#include "../system/portable.h"
 #include "visit_items.h"
 
 namespace civic {
@@ -70,7 +70,7 @@ bool parse_number(std::string_view text, double& value) {
     return true;
   }
   if (!text.empty() && text.front() == '+') text.remove_prefix(1);
-  const auto [stop, problem] = std::from_chars(text.data(), end, value);
+  const auto [stop, problem] = read_double(text.data(), end, value);
   return problem == std::errc() && stop == end && std::isfinite(value);
 }
 
@@ -208,9 +208,10 @@ class CellDecoder {
     switch (column_.type) {
       case ColumnType::real:
         column_.reals[row] = field_.type == 'N' || field_.type == 'F' ? number(cell, record, piece)
-                             : field_.type == 'Y' && cell.size() == 8 ? little<std::int64_t>(bytes) / 1e4
-                             : cell.size() == 8                       ? little<double>(bytes)
-                                                                      : nan_value;
+                             : field_.type == 'Y' && cell.size() == 8
+                                 ? static_cast<double>(little<std::int64_t>(bytes)) / 1e4
+                             : cell.size() == 8 ? little<double>(bytes)
+                                                : nan_value;
         break;
       case ColumnType::integer:
         column_.integers[row] = little<std::int32_t>(bytes);
@@ -548,13 +549,11 @@ DbaseBytes encode_dbase(const std::vector<Column>& columns, std::size_t rows) {
 
   out.dbf.reserve(header + width * rows + 1);
   out.dbf.resize(descriptor_size);
-  const std::time_t now = std::time(nullptr);
-  std::tm today{};
-  gmtime_r(&now, &today);
+  const Date date = today();
   out.dbf[0] = 3;
-  out.dbf[1] = static_cast<std::uint8_t>(today.tm_year);
-  out.dbf[2] = static_cast<std::uint8_t>(today.tm_mon + 1);
-  out.dbf[3] = static_cast<std::uint8_t>(today.tm_mday);
+  out.dbf[1] = static_cast<std::uint8_t>(date.year - 1900);
+  out.dbf[2] = static_cast<std::uint8_t>(date.month);
+  out.dbf[3] = static_cast<std::uint8_t>(date.day);
   std::vector<std::uint8_t> sizes;
   put_little<std::uint32_t>(sizes, static_cast<std::uint32_t>(rows));
   put_little<std::uint16_t>(sizes, static_cast<std::uint16_t>(header));

@@ -1,7 +1,7 @@
 #include <algorithm>
-#include <charconv>
 
 #include "../error.h"
+#include "../system/portable.h"
 #include "kml.h"
 
 namespace civic {
@@ -111,7 +111,7 @@ class KmlGeometryReader {
       int n = 0;
       for (; n < 3; ++n) {
         if (at < end && *at == '+') ++at;
-        const auto [stop, problem] = std::from_chars(at, end, values[n]);
+        const auto [stop, problem] = read_double(at, end, values[n]);
         if (problem != std::errc())
           fail("has a coordinate that is no number: \"" + std::string(at, std::min<std::size_t>(end - at, 12)) + "\"");
         at = stop;

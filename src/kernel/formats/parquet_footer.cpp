@@ -25,25 +25,34 @@ enum Wire : int {
 };
 
 // Any Thrift value. Numbers keep their zigzag form, so that nothing is lost on the way through.
+struct Entry;
 struct Value {
   int wire = stop;
   std::uint64_t number = 0;
   std::string bytes;  // binary, and the eight bytes of a real
   int item = stop;    // wire type of a list's items
   std::vector<Value> items;
-  std::vector<std::pair<int, Value>> fields;
+  std::vector<Entry> fields;
 
-  Value* field(int id) {
-    for (auto& [number, value] : fields)
-      if (number == id) return &value;
-    return nullptr;
-  }
-  Value& need(int id, int wanted) {
-    Value* found = field(id);
-    if (!found || found->wire != wanted) throw FormatError("the Parquet metadata lacks field " + std::to_string(id));
-    return *found;
-  }
+  Value* field(int id);
+  Value& need(int id, int wanted);
 };
+struct Entry {
+  int id;
+  Value value;
+};
+
+Value* Value::field(int id) {
+  for (Entry& candidate : fields)
+    if (candidate.id == id) return &candidate.value;
+  return nullptr;
+}
+
+Value& Value::need(int id, int wanted) {
+  Value* found = field(id);
+  if (!found || found->wire != wanted) throw FormatError("the Parquet metadata lacks field " + std::to_string(id));
+  return *found;
+}
 
 std::uint64_t zigzag(std::int64_t n) {
   return static_cast<std::uint64_t>(n) << 1 ^ static_cast<std::uint64_t>(n >> 63);
@@ -63,7 +72,7 @@ class ThriftReader {
       const int head = take();
       if (head == stop) return out;
       id = head >> 4 ? id + (head >> 4) : unzigzag(varint());
-      out.fields.emplace_back(static_cast<int>(id), read_value(head & 15, depth));
+      out.fields.push_back({static_cast<int>(id), read_value(head & 15, depth)});
     }
   }
 
@@ -305,7 +314,7 @@ FlatParquet flatten_parquet(ByteSpan metadata, const std::optional<Box>& window,
     });
   }
   file.need(file_rows, i64).number = zigzag(rows_left);
-  std::erase_if(file.fields, [](const auto& field) { return field.first == column_orders; });
+  std::erase_if(file.fields, [](const Entry& field) { return field.id == column_orders; });
   ThriftWriter writer;
   writer.write_record(file);
   out.metadata = std::move(writer.out);

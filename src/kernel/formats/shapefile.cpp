@@ -44,7 +44,7 @@ struct RecordLayout {
   std::size_t parts = 0, points = 0;
   std::size_t parts_at = 0, points_at = 0, z_at = 0, m_at = 0, end = 0;  // m_at is 0 where there is no M
 
-  RecordLayout(const std::uint8_t* content, int type, std::size_t length) : content(content) {
+  RecordLayout(const std::uint8_t* record, int type, std::size_t length) : content(record) {
     const int family = type % 10;
     const bool z = type / 10 == 1, may_have_m = type / 10 >= 1;
     if (family == point) {
@@ -238,7 +238,7 @@ bool ShapefileReader::read_index(const InputFile& shx) {
   std::size_t end = header_size;
   bool fits = true;
   std::mutex lock;
-  indexed_ = std::make_unique_for_overwrite<Located[]>(n);
+  indexed_ = std::unique_ptr<Located[]>(new Located[n]);
   parallel_for(n, 1 << 16, [&](std::size_t first, std::size_t last) {
     auto* entries = reinterpret_cast<std::uint8_t*>(indexed_.get());  // as the file has them, then turned in place
     shx.read(header_size + record_header * first, record_header * (last - first), entries + record_header * first);

@@ -39,7 +39,7 @@ class OnEllipsoid {
   Box box(int j) const { return y_.box(j); }
   // On the sphere of the least radius of curvature: beyond the parallels and meridians between.
   double bound(const Box& a, const Box& b) const {
-    constexpr double degree = M_PI / 180;
+    constexpr double degree = pi / 180;
     const double radius = ellipsoid_.semi_major * (1 - ellipsoid_.flattening()) * (1 - ellipsoid_.flattening());
     const double north = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax}) * degree;
     double east = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax});
@@ -47,7 +47,7 @@ class OnEllipsoid {
     // To the nearer meridian, from where a is nearest to the pole.
     const double polar = std::min(90.0, std::max(std::fabs(a.ymin), std::fabs(a.ymax))) * degree;
     const double across =
-        std::asin(std::min(1.0, std::max(0.0, std::cos(polar)) * (east < M_PI / 2 ? std::sin(east) : 1.0)));
+        std::asin(std::min(1.0, std::max(0.0, std::cos(polar)) * (east < pi / 2 ? std::sin(east) : 1.0)));
     return 0.999999 * radius * std::max(north, across);
   }
   bool beyond(const Box&, const Box&, double) const { return false; }

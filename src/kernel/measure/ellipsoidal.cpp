@@ -3,12 +3,13 @@
 #include <algorithm>
 #include <cmath>
 
+#include "../twofold.h"
 #include "rings.h"
 
 namespace civic {
 namespace {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 
 double line_length(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   double sum = 0;
@@ -56,15 +57,15 @@ double small_ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange 
 double ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   if (v.size() < 4) return 0;
   if (is_small(s, v)) return small_ring_area(geodesic, s, v);
-  long double sum = 0;
+  ExactSum swept;
   int crossings = 0;
   for (int i = v.begin; i + 1 < v.end; ++i) {
-    sum += geodesic.inverse({s.x[i], s.y[i]}, {s.x[i + 1], s.y[i + 1]}).area;
+    swept.add(geodesic.inverse({s.x[i], s.y[i]}, {s.x[i + 1], s.y[i + 1]}).area);
     crossings += zero_crossing(s.x[i], s.x[i + 1]);
   }
-  const long double half = geodesic.whole_area() / 2;
-  if (crossings % 2 != 0) sum += sum < 0 ? half : -half;
-  const double area = std::fabs(static_cast<double>(sum));
+  const double half = geodesic.whole_area() / 2;
+  if (crossings % 2 != 0) swept.add(swept.value() < 0 ? half : -half);
+  const double area = std::fabs(swept.value());
   return std::min(area, geodesic.whole_area() - area);
 }
 

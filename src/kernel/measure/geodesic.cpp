@@ -12,7 +12,7 @@ namespace {
 // Names follow Karney 2013: alp azimuth, bet reduced latitude, sig arc on the auxiliary sphere, omg longitude on it,
 // lam longitude on the ellipsoid; s and c before them stand for sine and cosine, 1 and 2 after them for the two ends.
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 constexpr double tiny = 1.5e-154;  // square root of the smallest normal number
 constexpr double epsilon = std::numeric_limits<double>::epsilon();
 constexpr double tol1 = 200 * epsilon;
@@ -225,7 +225,7 @@ Geodesic::Geodesic(const Ellipsoid& ellipsoid)
          128. / 99099};
 }
 
-double Geodesic::whole_area() const { return 4 * M_PI * c2_; }
+double Geodesic::whole_area() const { return 4 * pi * c2_; }
 
 double Geodesic::a3(double eps) const {
   double value = 0;
@@ -311,10 +311,10 @@ Geodesic::Start Geodesic::start(const Reduced& p1, const Reduced& p2, double lam
     out.calp2 = sbet12 - p1.c * p2.s * (comg12 >= 0 ? squared(somg12) / (1 + comg12) : 1 - comg12);
     normalise(out.salp2, out.calp2);
     out.sig12 = std::atan2(ssig12, csig12);
-  } else if (csig12 < 0 && ssig12 < 6 * n_ * M_PI * squared(p1.c)) {
+  } else if (csig12 < 0 && ssig12 < 6 * n_ * pi * squared(p1.c)) {
     // Nearly antipodal: the envelope of the lines is an astroid.
     const double lam12x = std::atan2(-slam12, -clam12);
-    const double scale = f_ * p1.c * a3(epsilon_of(squared(p1.s) * ep2_)) * M_PI;
+    const double scale = f_ * p1.c * a3(epsilon_of(squared(p1.s) * ep2_)) * pi;
     const double x = lam12x / scale, y = sbet12a / (scale * p1.c);
     if (y > -tol1 && x > -1 - 1000 * tol2) {
       out.salp1 = std::min(1.0, -x);
@@ -457,9 +457,9 @@ void Geodesic::solve_by_newton(const Reduced& p1, const Reduced& p2, const Start
       low_s = salp1;
       low_c = calp1;
     }
-    const double step = h.derivative > 0 ? -h.lam12 / h.derivative : M_PI;
+    const double step = h.derivative > 0 ? -h.lam12 / h.derivative : pi;
     const SineCosine next = turned({salp1, calp1}, step);
-    if (round < newton_rounds && std::fabs(step) < M_PI && next.sine > 0) {
+    if (round < newton_rounds && std::fabs(step) < pi && next.sine > 0) {
       salp1 = next.sine;
       calp1 = next.cosine;
       near_end = std::fabs(h.lam12) <= 16 * epsilon;

@@ -42,7 +42,7 @@ class Depth {
 
 struct Square {
   double x, y, half, depth;
-  double most() const { return depth + half * M_SQRT2; }  // that a place in it may have
+  double most() const { return depth + half * std::numbers::sqrt2; }  // that a place in it may have
   friend bool operator<(const Square& a, const Square& b) { return a.most() < b.most(); }
 };
 

@@ -5,7 +5,7 @@
 namespace civic {
 namespace {
 
-constexpr double degree = M_PI / 180;
+constexpr double degree = pi / 180;
 
 void set_box(StoreBuffer& shape) {
   shape.boxes[0] = Box{};

@@ -3,6 +3,8 @@
 #include <cmath>
 #include <cstdint>
 
+#include "../system/portable.h"
+
 namespace civic {
 
 struct GridPoint {
@@ -13,7 +15,6 @@ struct GridPoint {
 
 // Side of c against the directed line from a to b: +1 left, -1 right, 0 on it. Exact for coordinates up to 2^61.
 inline int side(GridPoint a, GridPoint b, GridPoint c) {
-  using Wide = __int128;
   const Wide left = static_cast<Wide>(b.x - a.x) * (c.y - a.y), right = static_cast<Wide>(b.y - a.y) * (c.x - a.x);
   return left > right ? 1 : left < right ? -1 : 0;
 }

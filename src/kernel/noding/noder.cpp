@@ -7,6 +7,7 @@
 #include "../index/rtree.h"
 #include "../parallel.h"
 #include "../sort_by_key.h"
+#include "../twofold.h"
 
 namespace civic {
 namespace {
@@ -18,17 +19,23 @@ Box box_of(GridPoint a, GridPoint b) {
   return box;
 }
 
-long double cross(GridPoint u, GridPoint v) {
-  return static_cast<long double>(static_cast<__int128>(u.x) * v.y - static_cast<__int128>(u.y) * v.x);
+Twofold cross(GridPoint u, GridPoint v) {
+  return twofold_of(static_cast<Wide>(u.x) * v.y - static_cast<Wide>(u.y) * v.x);
+}
+
+// How many whole steps that share of a length comes to.
+std::int64_t steps_of(Twofold share, std::int64_t length) {
+  const Twofold steps = share * twofold_of(length);
+  const std::int64_t whole = std::llround(steps.high);
+  return whole + std::llround((steps - twofold_of(whole)).high);
 }
 
 // The cell of the crossing of two segments that cross in their insides, on segments along an axis as far as they say.
 // The quotient's rounding may take the cell beside now and then; both segments are drawn through it all the same.
 GridPoint crossing_of(GridPoint a, GridPoint b, GridPoint c, GridPoint d) {
   const GridPoint u{b.x - a.x, b.y - a.y}, v{d.x - c.x, d.y - c.y};
-  const long double t = cross({c.x - a.x, c.y - a.y}, v) / cross(u, v);
-  const GridPoint cell = Grid::cell_of(GridPoint{a.x + std::llround(t * static_cast<long double>(u.x)),
-                                                 a.y + std::llround(t * static_cast<long double>(u.y))});
+  const Twofold t = cross({c.x - a.x, c.y - a.y}, v) / cross(u, v);
+  const GridPoint cell = Grid::cell_of(GridPoint{a.x + steps_of(t, u.x), a.y + steps_of(t, u.y)});
   return {u.x == 0 ? a.x : v.x == 0 ? c.x : cell.x, u.y == 0 ? a.y : v.y == 0 ? c.y : cell.y};
 }
 
@@ -38,7 +45,6 @@ constexpr double box_slack = 4 * Grid::cell_steps;
 
 // Whether p lies between the ends of the segment, seen along it.
 bool lies_between(GridPoint s, GridPoint e, GridPoint p) {
-  using Wide = __int128;
   const Wide dx = e.x - s.x, dy = e.y - s.y, along = dx * (p.x - s.x) + dy * (p.y - s.y);
   return along > 0 && along < dx * dx + dy * dy;
 }
@@ -356,10 +362,10 @@ class Noder {
   }
 
   // How far along its edge a stop lies, to put stops in order.
-  __int128 along(const Stop& stop) const {
+  Wide along(const Stop& stop) const {
     const Edge& e = edge(stop.edge);
     const GridPoint a = point(e.low), b = point(e.high);
-    return static_cast<__int128>(b.x - a.x) * (stop.at.x - a.x) + static_cast<__int128>(b.y - a.y) * (stop.at.y - a.y);
+    return static_cast<Wide>(b.x - a.x) * (stop.at.x - a.x) + static_cast<Wide>(b.y - a.y) * (stop.at.y - a.y);
   }
 
   // All segments through their stops.
@@ -368,7 +374,7 @@ class Noder {
     stops.insert(stops.end(), found.crossings.begin(), found.crossings.end());
     parallel_sort(stops, [&](const Stop& p, const Stop& q) {
       if (p.edge != q.edge) return p.edge < q.edge;
-      const __int128 dp = along(p), dq = along(q);
+      const Wide dp = along(p), dq = along(q);
       return dp != dq ? dp < dq : p.at < q.at;
     });
     std::vector<int> chain_start(edges_.size() + 1, 0), chain;

@@ -252,15 +252,15 @@ void Arrangement::trace_cycles() {
     if (cycle_[start] >= 0) continue;
     const int cycle = static_cast<int>(areas_.size());
     const GridPoint base = points_[origin(start)];
-    long double area = 0;
+    UnsignedWide twice_area = 0;  // whose wrapped sums come out right, as the area itself fits
     for (int half = start; cycle_[half] < 0;) {
       cycle_[half] = cycle;
       const GridPoint p = direction(base, points_[origin(half)]), q = direction(base, points_[target(half)]);
-      area += static_cast<long double>(p.x) * q.y - static_cast<long double>(q.x) * p.y;
+      twice_area += static_cast<UnsignedWide>(static_cast<Wide>(p.x) * q.y - static_cast<Wide>(q.x) * p.y);
       const int node = target(half), at = place_[half ^ 1];
       half = around_[at == around_start_[node] ? around_start_[node + 1] - 1 : at - 1];
     }
-    areas_.push_back(static_cast<double>(area));
+    areas_.push_back(static_cast<double>(static_cast<Wide>(twice_area)));
   }
 }
 

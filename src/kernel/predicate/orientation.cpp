@@ -1,5 +1,7 @@
 #include "orientation.h"
 
+#include "../twofold.h"
+
 namespace civic {
 namespace {
 
@@ -7,9 +9,9 @@ namespace {
 class Expansion {
  public:
   void add_product(double a, double b) {
-    const double high = a * b;
-    add(std::fma(a, b, -high));
-    add(high);
+    const Twofold product = exact_product(a, b);
+    add(product.low);
+    add(product.high);
   }
 
   int sign() const {
@@ -21,10 +23,9 @@ class Expansion {
  private:
   void add(double value) {
     for (int i = 0; i < size_; ++i) {
-      const double sum = value + terms_[i];
-      const double virtual_term = sum - value;
-      terms_[i] = (value - (sum - virtual_term)) + (terms_[i] - virtual_term);
-      value = sum;
+      const Twofold sum = exact_sum(value, terms_[i]);
+      terms_[i] = sum.low;
+      value = sum.high;
     }
     terms_[size_++] = value;
   }

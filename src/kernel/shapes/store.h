@@ -11,6 +11,8 @@
 #include <string>
 #include <vector>
 
+#include "../system/portable.h"
+
 namespace civic {
 
 // OGC Simple Features type codes (06-103r4, 8.2.8). Z adds 1000, M adds 2000.

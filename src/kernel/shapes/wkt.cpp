@@ -4,6 +4,7 @@
 #include <cstring>
 
 #include "../error.h"
+#include "../system/portable.h"
 
 namespace civic {
 namespace {
@@ -102,7 +103,7 @@ class WktReader {
     }
     if (at_ < text_.size() && text_[at_] == '+') ++at_;
     double value = 0;
-    const auto [end, problem] = std::from_chars(text_.data() + at_, text_.data() + text_.size(), value);
+    const auto [end, problem] = read_double(text_.data() + at_, text_.data() + text_.size(), value);
     if (problem == std::errc::result_out_of_range) fail("has a number beyond what a double holds");
     if (problem != std::errc()) fail("lacks a number");
     at_ = end - text_.data();

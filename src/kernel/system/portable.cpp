@@ -1,0 +1,179 @@
+#include "portable.h"
+
+#include <zlib.h>
+
+#include <cerrno>
+#include <chrono>
+#include <cstring>
+#include <filesystem>
+#include <memory>
+
+#include "../error.h"
+
+#if defined(_WIN32)
+#include <windows.h>
+#else
+#include <fcntl.h>
+#include <unistd.h>
+#endif
+#if !defined(__cpp_lib_to_chars)
+#include <locale>
+#include <sstream>
+#endif
+
+namespace civic {
+namespace {
+
+std::filesystem::path native_path(const std::string& path) {
+  return std::filesystem::path(std::u8string(path.begin(), path.end()));
+}
+
+}  // namespace
+
+#if defined(_WIN32)
+
+NativeFile::NativeFile(const std::string& path) {
+  constexpr DWORD shared = FILE_SHARE_READ | FILE_SHARE_WRITE | FILE_SHARE_DELETE;
+  const HANDLE file =
+      ::CreateFileW(native_path(path).c_str(), GENERIC_READ, shared, nullptr, OPEN_EXISTING, 0, nullptr);
+  if (file == INVALID_HANDLE_VALUE)
+    throw FileError("cannot open " + path + ": " + std::system_category().message(static_cast<int>(::GetLastError())));
+  handle_ = reinterpret_cast<std::intptr_t>(file);
+}
+
+NativeFile::~NativeFile() {
+  if (is_open()) ::CloseHandle(reinterpret_cast<HANDLE>(handle_));
+}
+
+std::uint64_t NativeFile::size() const {
+  LARGE_INTEGER size;
+  return ::GetFileSizeEx(reinterpret_cast<HANDLE>(handle_), &size) ? static_cast<std::uint64_t>(size.QuadPart) : 0;
+}
+
+std::size_t NativeFile::read_some(std::uint64_t at, std::size_t size, std::uint8_t* to) const {
+  OVERLAPPED place{};
+  place.Offset = static_cast<DWORD>(at);
+  place.OffsetHigh = static_cast<DWORD>(at >> 32);
+  DWORD got = 0;
+  return ::ReadFile(reinterpret_cast<HANDLE>(handle_), to, static_cast<DWORD>(size), &got, &place) ? got : 0;
+}
+
+std::FILE* open_to_write(const std::string& path) { return ::_wfopen(native_path(path).c_str(), L"wb"); }
+
+#else
+
+NativeFile::NativeFile(const std::string& path) : handle_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
+  if (!is_open()) throw FileError("cannot open " + path + ": " + std::strerror(errno));
+}
+
+NativeFile::~NativeFile() {
+  if (is_open()) ::close(static_cast<int>(handle_));
+}
+
+std::uint64_t NativeFile::size() const {
+  const off_t size = ::lseek(static_cast<int>(handle_), 0, SEEK_END);
+  return size < 0 ? 0 : static_cast<std::uint64_t>(size);
+}
+
+std::size_t NativeFile::read_some(std::uint64_t at, std::size_t size, std::uint8_t* to) const {
+  for (;;) {
+    const auto got = ::pread(static_cast<int>(handle_), to, size, static_cast<off_t>(at));
+    if (got < 0 && errno == EINTR) continue;
+    return got < 0 ? 0 : static_cast<std::size_t>(got);
+  }
+}
+
+std::FILE* open_to_write(const std::string& path) { return std::fopen(path.c_str(), "wb"); }
+
+#endif
+
+std::error_code replace_file(const std::string& from, const std::string& to) {
+  std::error_code problem;
+  std::filesystem::rename(native_path(from), native_path(to), problem);
+  return problem;
+}
+
+void remove_file(const std::string& path) noexcept {
+  std::error_code ignored;
+  std::filesystem::remove(native_path(path), ignored);
+}
+
+std::string read_gzip(const std::string& path) {
+#if defined(_WIN32)
+  const gzFile opened = ::gzopen_w(native_path(path).c_str(), "rb");
+#else
+  const gzFile opened = ::gzopen(path.c_str(), "rb");
+#endif
+  const std::unique_ptr<gzFile_s, int (*)(gzFile)> file(opened, gzclose);
+  if (!file) throw FileError("cannot read " + path);
+  std::string text;
+  constexpr std::size_t step = 1 << 18;
+  for (;;) {
+    const std::size_t at = text.size();
+    text.resize(at + step);
+    const int got = gzread(file.get(), text.data() + at, step);
+    if (got < 0) throw FileError(path + " is damaged");
+    text.resize(at + static_cast<std::size_t>(got));
+    if (got == 0) return text;
+  }
+}
+
+Date today() {
+  const auto now = std::chrono::floor<std::chrono::days>(std::chrono::system_clock::now());
+  const std::chrono::year_month_day date(now);
+  return {static_cast<int>(date.year()), static_cast<unsigned>(date.month()), static_cast<unsigned>(date.day())};
+}
+
+#if defined(__cpp_lib_to_chars)
+
+std::from_chars_result read_double(const char* begin, const char* end, double& value) {
+  return std::from_chars(begin, end, value);
+}
+
+#else  // libc++ before 20
+
+namespace {
+
+// The end of a decimal number at the front of the text, by its grammar alone; `begin` where none stands there.
+const char* number_end(const char* begin, const char* end) {
+  const char* at = begin;
+  const auto digits = [&] {
+    const char* const first = at;
+    while (at != end && *at >= '0' && *at <= '9') ++at;
+    return at - first;
+  };
+  if (at != end && *at == '-') ++at;
+  auto count = digits();
+  if (at != end && *at == '.') {
+    ++at;
+    count += digits();
+  }
+  if (count == 0) return begin;
+  const char* const mantissa = at;
+  if (at == end || (*at != 'e' && *at != 'E')) return at;
+  ++at;
+  if (at != end && (*at == '-' || *at == '+')) ++at;
+  return digits() > 0 ? at : mantissa;
+}
+
+}  // namespace
+
+std::from_chars_result read_double(const char* begin, const char* end, double& value) {
+  const char* const stop = number_end(begin, end);
+  if (stop == begin) return {begin, std::errc::invalid_argument};
+  thread_local std::istringstream stream = [] {
+    std::istringstream made;
+    made.imbue(std::locale::classic());
+    return made;
+  }();
+  double read = 0;
+  stream.clear();
+  stream.str(std::string(begin, stop));
+  if (!(stream >> read)) return {stop, std::errc::result_out_of_range};
+  value = read;
+  return {stop, std::errc()};
+}
+
+#endif
+
+}  // namespace civic

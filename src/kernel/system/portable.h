@@ -1,0 +1,67 @@
+// Everything that compilers and operating systems do in their own ways; nothing else in the core asks which they are.
+// Paths are UTF-8 everywhere.
+#pragma once
+#include <charconv>
+#include <cstddef>
+#include <cstdint>
+#include <cstdio>
+#include <numbers>
+#include <string>
+#include <system_error>
+
+#if defined(__clang__)
+// Rows, handles and offsets are R's 32-bit integers and index the containers of C++. GCC's -Wconversion leaves that
+// alone in C++, and clang's would have a cast in every second line.
+#pragma clang diagnostic ignored "-Wsign-conversion"
+#endif
+
+namespace civic {
+
+inline constexpr double pi = std::numbers::pi;
+
+// Whole numbers of 128 bits, in which predicates on the grid are exact.
+#if !defined(__SIZEOF_INT128__)
+#error "the core needs a compiler with 128-bit integers: GCC or clang for a 64-bit machine"
+#endif
+__extension__ typedef __int128 Wide;
+__extension__ typedef unsigned __int128 UnsignedWide;
+
+// A file that is open for reading; any of its bytes can be read from several threads at a time.
+class NativeFile {
+ public:
+  NativeFile() = default;
+  // Throws FileError.
+  explicit NativeFile(const std::string& path);
+  ~NativeFile();
+  NativeFile(const NativeFile&) = delete;
+  NativeFile& operator=(const NativeFile&) = delete;
+  bool is_open() const { return handle_ != closed; }
+  std::uint64_t size() const;
+  // Reads up to `size` bytes and gives how many came: 0 at the end or where it cannot be read.
+  std::size_t read_some(std::uint64_t at, std::size_t size, std::uint8_t* to) const;
+
+ private:
+  static constexpr std::intptr_t closed = -1;
+  std::intptr_t handle_ = closed;
+};
+
+// As std::fopen(path, "wb"): nullptr where it cannot be opened, with errno set.
+std::FILE* open_to_write(const std::string& path);
+// Renames a file, over another where there is one.
+std::error_code replace_file(const std::string& from, const std::string& to);
+void remove_file(const std::string& path) noexcept;
+// The content of a gzip file. Throws FileError.
+std::string read_gzip(const std::string& path);
+
+// Today's date in UTC.
+struct Date {
+  int year;
+  unsigned month, day;
+};
+Date today();
+
+// As std::from_chars(begin, end, value), which not every library has for doubles yet: a number with a point, whatever
+// the locale.
+std::from_chars_result read_double(const char* begin, const char* end, double& value);
+
+}  // namespace civic

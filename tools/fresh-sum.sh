@@ -1,0 +1,5 @@
+#!/usr/bin/env bash
+# The checksum of the files that set-up depends on, as tools/fresh.lock keeps it from the last `make fresh` that passed.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+sha256sum DESCRIPTION Makefile $(LC_ALL=C ls tools/* | grep -v '^tools/fresh.lock$') | sha256sum | cut -d ' ' -f 1
