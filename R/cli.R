@@ -94,13 +94,10 @@ overview <- function() {
 }
 
 command_parser <- function(name, command) {
-  common <- list(
-    option("quiet", FALSE, "leave out the one-line accounts"),
-    option("json", FALSE, "machine-readable output"),
-    optparse::make_option(c("-h", "--help"), action = "store_true", default = FALSE, help = "show this help")
-  )
+  common <- list(option("quiet", FALSE, "leave out the one-line accounts"), option("json", FALSE, "machine-readable output"))
+  help <- optparse::make_option(c("-h", "--help"), action = "store_true", default = FALSE, help = "show this help")
   optparse::OptionParser(
-    usage = paste0("civicatlas ", name, " ", command$arguments, " [OPTIONS]"), option_list = c(command$options, common),
+    usage = paste0("civicatlas ", name, " ", command$arguments, " [OPTIONS]"), option_list = c(lapply(c(command$options, common), parser_option), help),
     add_help_option = FALSE, description = paste0("\n", command$about %||% command$summary),
     epilogue = paste0("Example:\n  ", command$example)
   )
@@ -108,9 +105,13 @@ command_parser <- function(name, command) {
 
 # An option with a value, or a flag where the default is FALSE.
 option <- function(name, default = NULL, help, type = if (is.numeric(default)) "double" else "character") {
-  flag <- isFALSE(default)
-  optparse::make_option(paste0("--", name), action = if (flag) "store_true" else "store", default = default, help = help,
-                        type = if (flag) "logical" else type, metavar = if (flag) NULL else ascii_upper(gsub("-", "_", name)))
+  list(name = name, default = default, help = help, type = type)
+}
+
+parser_option <- function(option) {
+  flag <- isFALSE(option$default)
+  optparse::make_option(paste0("--", option$name), action = if (flag) "store_true" else "store", default = option$default, help = option$help,
+                        type = if (flag) "logical" else option$type, metavar = if (flag) NULL else ascii_upper(gsub("-", "_", option$name)))
 }
 
 output_options <- list(
