@@ -65,8 +65,9 @@ geopackage_schema <- c(
 create_geopackage_table <- function(con, x, layer, call) {
   spatial <- is_spatial_frame(x)
   columns <- writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob"))
-  if (any(duplicated(ascii_lower(names(columns))))) {
-    fail("column", "SQLite does not tell upper from lower case in names of columns: {.val {names(columns)[duplicated(ascii_lower(names(columns)))]}}.", call = call)
+  repeated <- names(columns)[duplicated(ascii_lower(names(columns)))]
+  if (length(repeated)) {
+    fail("column", "SQLite does not tell upper from lower case in names of columns: {.val {repeated}}.", call = call)
   }
   key <- if ("fid" %in% ascii_lower(names(columns))) "row_fid" else "fid"
   shape <- if (spatial) make.unique(c(ascii_lower(names(columns)), "geom"), sep = "_")[length(columns) + 1]

@@ -33,6 +33,12 @@ some_points <- function(crs = 32757) {
   )
 }
 
+# Coordinates made up for a test do not fit the area of use of a CRS: that is said, and expected here.
+off_its_label <- function(expr) {
+  testthat::expect_warning(value <- expr, "do not fit the label", class = "civicatlas_warning_crs")
+  value
+}
+
 # Draws on a device that keeps nothing.
 print_nowhere <- function(map) {
   grDevices::pdf(NULL)

@@ -76,7 +76,7 @@ test_that("the demo tells its story and writes its files", {
 test_that("the examples of the documentation run", {
   examples <- c("shapes", "read_layer", "join_where", "summarise_into", "class_breaks", "crs", "history_of", "choropleth_map", "write_layer")
   for (topic in examples) {
-    expect_no_error(suppressMessages(utils::example(topic, package = "civicatlas", character.only = TRUE, echo = FALSE, ask = FALSE, local = TRUE)))
+    expect_no_error(utils::capture.output(suppressMessages(utils::example(topic, package = "civicatlas", character.only = TRUE, echo = FALSE, ask = FALSE, local = TRUE))))
   }
 })
 

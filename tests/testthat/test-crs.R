@@ -105,11 +105,11 @@ test_that("a printed CRS says in words what it is", {
 })
 
 test_that("two layers meet on one CRS, or with crs = \"match\" on that of the first, which is said", {
-  withr::local_options(civicatlas.quiet = FALSE)
   utm <- spatial_frame(id = 1, geometry = point_shapes(590000, 4749000, crs = 32757))
   degrees <- reproject_to(spatial_frame(name = "a", geometry = point_shapes(590000, 4749000, crs = 32757)), 4326)
   expect_error(join_where(utm, degrees, relation = "within distance", distance = 1), "crs = \"match\"", class = "civicatlas_error_crs_mismatch")
-  expect_message(joined <- join_where(utm, degrees, relation = "within distance", distance = 1, crs = "match"), "reproject_to")
+  told <- withr::with_options(list(civicatlas.quiet = FALSE), capture_messages(joined <- join_where(utm, degrees, relation = "within distance", distance = 1, crs = "match")))
+  expect_match(told, "reproject_to", all = FALSE)
   expect_identical(joined$name, "a")
   expect_identical(nrow(related_pairs(utm, degrees, "within distance", distance = 1, crs = "match")), 1L)
   expect_lt(distance_between(utm, degrees, crs = "match"), 1e-5)
@@ -191,7 +191,7 @@ test_that("published worked examples are reproduced", {
     tried <- tried + 1
     geographic <- crs(projected$geographic_code)
     point <- point_shapes((example$lon_deg - geographic$meridian_degrees) / geographic$unit_size, example$lat_deg / geographic$unit_size, crs = geographic)
-    found <- coordinates_of(reproject_to(point, projected))
+    found <- coordinates_of(suppressWarnings(reproject_to(point, projected), "civicatlas_warning_crs"))  # some lie outside their area of use
     expect_lt(abs(found$x - example$x), example$tolerance + 1e-9, label = example$description)
     expect_lt(abs(found$y - example$y), example$tolerance + 1e-9, label = example$description)
   }
