@@ -152,6 +152,7 @@ warn_if_apart <- function(x, y, none_matched) {
 #' @param count How many nearest rows; those as far away as the last of them come too unless `ties` says otherwise.
 #' @param within How far at most, in `unit`; rows without a partner so near are kept with `NA`.
 #' @param unit Of `within` and of the `distance` column: see [length_of()]; metres by default, coordinate units where the CRS is missing.
+#' @param crs See [related_pairs()].
 #' @param ties `"all"` rows that are equally far, or the `"first"` of `y`.
 #' @param rank_by With `ties = "first"`: a column of `y`, or an expression on them, whose `highest` (or lowest) comes first among rows that
 #'   are equally far.

@@ -31,7 +31,8 @@ print.map_sheet <- function(x, ...) {
 sheet_grob <- function(sheet) {
   grobs <- equal_layouts(lapply(sheet$maps, grob_of_map))
   rows <- ceiling(length(grobs) / sheet$columns)
-  heights <- grid::unit.c(if (!is.null(sheet$title)) grid::unit(11, "mm"), grid::unit(rep(1, rows), "null"))
+  heights <- grid::unit(rep(1, rows), "null")
+  if (!is.null(sheet$title)) heights <- grid::unit.c(grid::unit(11, "mm"), heights)
   table <- gtable::gtable(grid::unit(rep(1, sheet$columns), "null"), heights, respect = FALSE)
   table <- gtable::gtable_add_grob(table, grid::rectGrob(gp = grid::gpar(fill = map_inks$light$paper, col = NA)), 1, 1, length(heights), sheet$columns)
   first <- 0

@@ -4,10 +4,11 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 folder=.build/check
-rm -rf $folder && mkdir -p $folder
+rm -rf $folder && mkdir -p $folder/civicatlas
+git ls-files -z -co --exclude-standard | xargs -0 cp --parents -t $folder/civicatlas  # R would copy .build too
+export R_MAKEVARS_USER=$PWD/tools/Makevars.check MAKEFLAGS=-j$(nproc) _R_CHECK_FORCE_SUGGESTS_=true
 cd $folder
-export R_MAKEVARS_USER=$OLDPWD/tools/Makevars.check MAKEFLAGS=-j$(nproc) _R_CHECK_FORCE_SUGGESTS_=true
-R CMD build ../.. >build.log 2>&1 || { tail -n 40 build.log; exit 1; }
+R CMD build civicatlas >build.log 2>&1 || { tail -n 40 build.log; exit 1; }
 R CMD check --no-manual civicatlas_*.tar.gz || true
 
 log=civicatlas.Rcheck/00check.log

@@ -18,9 +18,12 @@ download_sources <- function(names, registry) {
   stats::setNames(normalizePath(paths), names)
 }
 
+# What is known of R packages that are built: the Debian packages it takes, and the seconds where they are many.
+known_packages <- function() utils::read.delim("tools/r-packages.tsv", na.strings = "")
+
 # The Debian packages that R packages are built with: those of our table, and those that their own SystemRequirements name.
 libraries_for <- function(sources) {
-  table <- utils::read.delim("tools/system-libraries.tsv")
+  table <- stats::na.omit(known_packages()[c("package", "debian")])
   known <- unlist(strsplit(table$debian[table$package %in% names(sources)], " "))
   declared <- unlist(lapply(names(sources), function(name) declared_libraries(name, sources[[name]])))
   unique(c(known, declared))
@@ -57,11 +60,17 @@ description_of <- function(name, source) {
 drop_stale_locks <- function(library) {
   locks <- list.files(library, "^00LOCK", full.names = TRUE)
   if (!length(locks)) return(invisible())
-  living <- system2("ps", c("-eo", "args"), stdout = TRUE)
-  living <- living[grepl("nextArg|CMD INSTALL|install.packages", living)]
+  living <- grep("nextArg|CMD INSTALL|install.packages", living_commands(), value = TRUE)
   busy <- vapply(locks, function(lock) any(grepl(sub("^00LOCK-?", "", basename(lock)), living, fixed = TRUE)), NA)
   unlink(locks[!busy], recursive = TRUE)
   if (any(busy)) stop_with("another R is installing into ", library, " (", toString(basename(locks[busy])), "); wait for it, then run this again")
+}
+
+living_commands <- function() {
+  vapply(Sys.glob("/proc/[0-9]*/cmdline"), function(file) {
+    bytes <- tryCatch(readBin(file, "raw", 1e5), error = function(e) raw(), warning = function(w) raw())  # it may have ended meanwhile
+    rawToChar(replace(bytes, bytes == 0, charToRaw(" ")))
+  }, "", USE.NAMES = FALSE)
 }
 
 # Builds the packages side by side, each after those it needs, and says how far it is.
@@ -92,11 +101,13 @@ build_packages <- function(sources, registry, library) {
   }
 }
 
-# What share of the work each package is, by the size of its source and whether there is anything to compile.
+# What share of the work each package is: 5 seconds, or 10 where there is something to compile, unless the table knows better.
 build_share <- function(sources, registry) {
-  compiled <- registry[names(sources), "NeedsCompilation"] %in% "yes"
-  work <- stats::setNames(ifelse(compiled, 2e5, 1e5) + ifelse(compiled, 1, 0.2) * pmin(file.size(sources), 2e6), names(sources))
-  work / sum(work)
+  table <- known_packages()
+  seconds <- table$seconds[match(names(sources), table$package)]
+  unknown <- is.na(seconds)
+  seconds[unknown] <- ifelse(registry[names(sources)[unknown], "NeedsCompilation"] %in% "yes", 10, 5)
+  stats::setNames(seconds / sum(seconds), names(sources))
 }
 
 # Packages in the order of how much work waits behind each.

@@ -40,8 +40,9 @@ need_r <- function(depends) {
             "for older systems see https://cran.r-project.org/bin/linux/")
 }
 
-# Room for the sources, their builds and the packages, before anything is fetched.
-need_space <- function(library, megabytes = 1500) {
+# Room for sources, their builds and the packages, before anything is fetched.
+need_space <- function(library, packages) {
+  megabytes <- 500 + 50 * packages
   for (folder in unique(c(library, tempdir(), "."))) {
     free <- suppressWarnings(system2("df", c("-Pm", shQuote(folder)), stdout = TRUE, stderr = FALSE))
     free <- as.numeric(strsplit(utils::tail(free, 1), " +")[[1]][4])

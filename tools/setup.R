@@ -32,7 +32,7 @@ main <- function(goal, system_packages) {
   if (is.na(present["civicatlas"])) unlink(".build/installed")
   if (all(new_enough(present[names(needs)], needs))) return(install_system(system_packages))
 
-  need_space(library)
+  need_space(library, sum(!new_enough(present[names(needs)], needs)))
   plan <- plan_installation(needs, present)
   if (length(plan$cran)) {
     sources <- download_sources(plan$cran, plan$registry)

@@ -2,7 +2,7 @@
 folder <- commandArgs(TRUE)[1]
 port <- httpuv::randomPort()
 listening <- serverSocket(port)
-writeLines(as.character(port), file.path(folder, ".port"))
+writeLines(as.character(c(port, Sys.getpid())), file.path(folder, ".port"))
 for (i in 1:4) {
   con <- socketAccept(listening, blocking = TRUE, open = "r+b", timeout = 30)
   while (nzchar(readLines(con, 1))) NULL  # the request's headers

@@ -1,5 +1,5 @@
 # A small web server for the tests: files of a folder, pages that fail, and an OGC API - Features of one collection.
-# usage: Rscript web.R FOLDER; writes the port to FOLDER/.port, each request to FOLDER/.log, ends when .port is removed.
+# usage: Rscript web.R FOLDER; writes its port and its process to FOLDER/.port, each request to FOLDER/.log; ends after five minutes.
 folder <- commandArgs(TRUE)[1]
 port_file <- file.path(folder, ".port")
 tries <- new.env()
@@ -68,7 +68,7 @@ respond <- function(request) {
 
 port <- httpuv::randomPort()
 server <- httpuv::startServer("127.0.0.1", port, list(call = respond))
-writeLines(as.character(port), port_file)
+writeLines(as.character(c(port, Sys.getpid())), port_file)
 ends <- Sys.time() + 300
-while (file.exists(port_file) && Sys.time() < ends) httpuv::service(50)
+while (Sys.time() < ends) httpuv::service(50)
 httpuv::stopServer(server)

@@ -5,12 +5,13 @@ local_server <- function(name, folder, env = parent.frame()) {
   script <- normalizePath(testthat::test_path("..", "servers", paste0(name, ".R")))
   port_file <- file.path(folder, ".port")
   system2("Rscript", c("--vanilla", shQuote(script), shQuote(folder)), wait = FALSE, stdout = FALSE, stderr = FALSE)
-  withr::defer(unlink(port_file), envir = env)
   for (i in 1:600) {
-    if (file.exists(port_file) && length(readLines(port_file))) break
+    if (file.exists(port_file) && length(readLines(port_file)) == 2) break
     Sys.sleep(0.1)
   }
-  paste0("http://127.0.0.1:", readLines(port_file))
+  started <- readLines(port_file)  # its port and its process
+  withr::defer(tools::pskill(as.integer(started[2])), envir = env)
+  paste0("http://127.0.0.1:", started[1])
 }
 
 requests_of <- function(folder) readLines(file.path(folder, ".log"))

@@ -221,6 +221,7 @@ test_that("sheets hold maps of equal size, and views and insets stay on the CRS"
   map <- choropleth_map(wards, residents) + map_view(wards[1:2, ]) + map_inset(wards)
   extent <- extent_of(wards[1:2, ])
   expect_true(map$coordinates$limits$x[1] < extent[["xmin"]] && map$coordinates$limits$x[1] > extent[["xmin"]] - 0.1 * (extent[["xmax"]] - extent[["xmin"]]))
+  expect_no_error(print_nowhere(side_by_side(choropleth_map(wards, residents), choropleth_map(wards, over_65))))  # without a title
   expect_error(side_by_side(1), class = "civicatlas_error_argument")
   expect_error(map_view(1), class = "civicatlas_error_argument")
 })

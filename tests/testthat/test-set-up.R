@@ -48,7 +48,7 @@ test_that("needs are read from DESCRIPTION, without what R brings itself", {
 test_that("what is missing is said early, with what mends it", {
   env <- set_up()
   expect_error(env$need_r("R (>= 99.1)"), "R 99.1 or later.*apt-get install r-base")
-  expect_error(env$need_space(tempdir(), 1e12), "MB are free.*TMPDIR=FOLDER.*R_LIBS_USER=FOLDER")
+  expect_error(env$need_space(tempdir(), 1e9), "MB are free.*TMPDIR=FOLDER.*R_LIBS_USER=FOLDER")
   env$is_root <- function() FALSE
   expect_error(env$install_system(c("libxml2-dev", "g++")), "sudo apt-get install libxml2-dev g\\+\\+")
   withr::local_options(repos = c(CRAN = "http://127.0.0.1:1"))
