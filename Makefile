@@ -61,7 +61,7 @@ setup-%:
 
 .build/installed: $(SOURCES)
 	@tools/check-compiler.sh
-	@echo "installing civicatlas (the first time its core is compiled: about two minutes)"
+	@echo "installing civicatlas (the first time its core is compiled: about three minutes)"
 	@R_MAKEVARS_USER=$(CURDIR)/tools/Makevars.dependencies MAKEFLAGS=-j$(CORES) R CMD INSTALL --no-test-load . >.build/install.log 2>&1 || \
 	  { tail -n 40 .build/install.log; exit 1; }
 	@tools/link-tool.sh

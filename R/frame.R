@@ -141,7 +141,7 @@ as_tibble.spatial_frame <- function(x, ...) tibble::as_tibble(plain(x), ...)
 #' @export
 as.data.frame.spatial_frame <- function(x, ...) as.data.frame(plain(x), ...)
 
-#' @rawNamespace S3method(pillar::tbl_sum, spatial_frame)
+#' @rawNamespace S3method(tibble::tbl_sum, spatial_frame)
 tbl_sum.spatial_frame <- function(x, ...) {
   shapes <- as_shapes(x)
   size <- paste(format_count(nrow(x)), "\u00d7", ncol(x))
