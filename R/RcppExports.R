@@ -373,3 +373,7 @@ core_sums_in_polygons <- function(polygon_handles, polygon_store, point_handles,
     .Call(`_civicatlas_core_sums_in_polygons`, polygon_handles, polygon_store, point_handles, point_store, columns, skip_missing)
 }
 
+core_drawn_sums <- function(values, rows, weights, sums, most, seed) {
+    .Call(`_civicatlas_core_drawn_sums`, values, rows, weights, sums, most, seed)
+}
+

@@ -1,10 +1,12 @@
 #' Is the pattern more than chance?
 #'
-#' `moran_test()` and `geary_test()` measure whether neighbours are more alike than rows at random: Moran's I (Moran 1950) is above its
-#' expectation where they are, Geary's C (Geary 1954) below 1. Moments are those of Cliff and Ord (1981).
+#' Whether neighbours are more alike than rows at random: Moran's I (Moran 1950) is above its expectation where they are, Geary's C
+#' (Geary 1954) below 1. Moments are those of Cliff and Ord (1981).
 #'
-#' @param x A numeric vector, one value a row; rows without a value are left out, which is said.
+#' @param x A numeric vector, one value a row; rows without a value are left out, which is said, and row weights add up to 1 again
+#'   over the neighbours that are left.
 #' @param neighbours From [neighbours_of()].
+#' @param statistic `"moran"` or `"geary"`.
 #' @param assumption `"randomisation"`: the values stand in any order; `"normality"`: they come from a normal distribution;
 #'   `"permutation"`: as often as asked they are put in an order drawn at random.
 #' @param permutations How often.
@@ -12,28 +14,21 @@
 #' @param alternative `"greater"`: neighbours are alike; `"less"`: they differ; `"two-sided"`.
 #' @return A tibble of one row: `statistic`, `expectation`, `variance`, `z` (positive where neighbours are alike), `p_value`, `assumption`.
 #' @section Errors: `civicatlas_error_argument` for values that are no numbers, all equal or fewer than four, and where no rows are
-#'   neighbours.
+#'   neighbours; `civicatlas_error_choice` for a statistic or an assumption that is none.
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' share <- wards$over_65 / wards$residents
-#' moran_test(share, neighbours_of(wards))
-#' moran_test(share, neighbours_of(wards, "nearest", count = 3), "permutation", seed = 1)
+#' autocorrelation_of(share, neighbours_of(wards))
+#' autocorrelation_of(share, neighbours_of(wards, "nearest", count = 3), "geary", "permutation", seed = 1)
 #' @export
-moran_test <- function(x, neighbours, assumption = "randomisation", permutations = 999, seed = NULL, alternative = "greater") {
-  correlation_test(x, neighbours, assumption, permutations, seed, alternative, moran_moments, rlang::current_env())
-}
-
-#' @rdname moran_test
-#' @export
-geary_test <- function(x, neighbours, assumption = "randomisation", permutations = 999, seed = NULL, alternative = "greater") {
-  correlation_test(x, neighbours, assumption, permutations, seed, alternative, geary_moments, rlang::current_env())
-}
-
-correlation_test <- function(x, neighbours, assumption, permutations, seed, alternative, moments, call) {
+autocorrelation_of <- function(x, neighbours, statistic = "moran", assumption = "randomisation", permutations = 999, seed = NULL,
+                               alternative = "greater") {
+  call <- rlang::current_env()
+  one_of(statistic, c("moran", "geary"), "statistic", call = call)
   one_of(assumption, c("randomisation", "normality", "permutation"), "assumption", call = call)
   one_of(alternative, c("greater", "less", "two-sided"), "alternative", call = call)
   known <- complete_links(x, neighbours, call)
-  found <- moments(known$values, known$links)
+  found <- switch(statistic, moran = moran_moments, geary = geary_moments)(known$values, known$links)
   alike <- found$sign  # +1 where a larger statistic means that neighbours are alike
   if (assumption == "permutation") {
     drawn <- with_seed(seed, vapply(seq_len(permutations), function(i) found$of(sample(known$values)), 0))
@@ -107,26 +102,34 @@ geary_moments <- function(values, links) {
 #' Where neighbours are alike or differ: local Moran statistics (Anselin 1995), whose chance is found by conditional permutation, or
 #' G* (Getis and Ord 1992; Ord and Getis 1995), which counts the row itself among its neighbours.
 #'
-#' @inheritParams moran_test
+#' @inheritParams autocorrelation_of
+#' @param permutations How often each row's neighbours are drawn anew for local Moran; `NULL` for as often as the adjustment takes to find
+#'   a single cluster, at most a million times. Rows whose chance is plain after the first 999 take no more.
 #' @param method `"local moran"` or `"G*"`.
 #' @param level Rows whose adjusted chance is below this are clusters.
 #' @param adjust How chances are adjusted for the many tests, as in [stats::p.adjust()]: `"fdr"`, `"bonferroni"`, …, or `"none"`.
 #' @return A tibble of one line a row: `value`, `lag`, `statistic`, `z`, `p_value` (two-sided), `p_adjusted`, `cluster`: `"high"` or `"low"` among
 #'   the like for G*; `"high among high"`, `"low among low"`, `"high among low"`, `"low among high"` for local Moran; `"none"`. `NA` for rows
 #'   without a value.
-#' @section Errors: As [moran_test()].
+#' @section Errors: As [autocorrelation_of()].
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' wards$cluster <- local_clusters(wards$over_65 / wards$residents, neighbours_of(wards), seed = 1)$cluster
 #' table(wards$cluster)
 #' @export
-local_clusters <- function(x, neighbours, method = "local moran", permutations = 999, seed = NULL, level = 0.05, adjust = "fdr") {
+local_clusters <- function(x, neighbours, method = "local moran", permutations = NULL, seed = NULL, level = 0.05, adjust = "fdr") {
   call <- rlang::current_env()
   one_of(method, c("local moran", "G*"), "method", call = call)
   one_of(adjust, stats::p.adjust.methods, "adjust", call = call)
   known <- complete_links(x, neighbours, call)
-  found <- if (method == "G*") g_star(known) else local_moran(known, permutations, seed)
+  most <- permutations %||% min(1e6 - 1, max(999, ceiling(4 * length(known$values) / level) - 1))
+  found <- if (method == "G*") g_star(known) else local_moran(known, most, seed, call)
   adjusted <- stats::p.adjust(found$p_value, adjust)
+  hidden <- sum(found$beyond_all & adjusted >= level, na.rm = TRUE)
+  if (hidden) {
+    caution("data", c("{counted(hidden, 'row')} lie{cli::qty(hidden)}{?s/} beyond all {format_count(most)} permutations, which are too few to pass the adjustment.",
+                      i = "Leave {.arg permutations} out for as many as it takes, or use {.code method = \"G*\"}."))
+  }
   cluster <- ifelse(!is.na(adjusted) & adjusted < level, found$kind, "none")
   at <- which(is.finite(x))
   whole <- function(values, blank) {
@@ -135,32 +138,27 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
     out
   }
   tibble::new_tibble(list(
-    value = as.double(x), lag = whole(weighted_sums(known$links, known$values), NA_real_),
+    value = as.double(x), lag = whole(lags_of(known), NA_real_),
     statistic = whole(found$statistic, NA_real_), z = whole(found$z, NA_real_),
     p_value = whole(found$p_value, NA_real_), p_adjusted = whole(adjusted, NA_real_), cluster = whole(cluster, NA_character_)
   ), nrow = length(x))
 }
 
-local_moran <- function(known, permutations, seed) {
-  values <- known$values
-  links <- known$links
-  n <- length(values)
-  z <- values - mean(values)
-  m2 <- mean(z^2)
-  lag <- weighted_sums(links, z)
-  statistic <- z / m2 * lag
-  by_row <- split(links$weight, factor(links$row, seq_len(n)))
-  # Each row's neighbours are drawn anew from all other rows.
-  moments <- with_seed(seed, vapply(seq_len(n), function(i) {
-    weights <- by_row[[i]]
-    if (!length(weights)) return(c(NA_real_, NA_real_, NA_real_))
-    others <- z[-i]
-    drawn <- vapply(seq_len(permutations), function(k) sum(weights * others[sample.int(n - 1, length(weights))]), 0) * z[i] / m2
-    tail <- min(sum(drawn >= statistic[i]), sum(drawn <= statistic[i]))
-    c(mean(drawn), stats::sd(drawn), min(1, 2 * (tail + 1) / (permutations + 1)))
-  }, numeric(3)))
+# Weighted sums of the neighbours' values, missing where there are none.
+lags_of <- function(known) {
+  lag <- weighted_sums(known$links, known$values)
+  lag[tabulate(known$links$row, length(lag)) == 0] <- NA
+  lag
+}
+
+local_moran <- function(known, most, seed, call) {
+  z <- known$values - mean(known$values)
+  lag <- weighted_sums(known$links, z)
+  seed <- seed %||% sample.int(.Machine$integer.max, 1)
+  drawn <- core(core_drawn_sums(z, known$links$row, known$links$weight, lag, most, seed), call = call)
   kind <- paste(ifelse(z > 0, "high", "low"), "among", ifelse(lag > 0, "high", "low"))
-  list(statistic = statistic, z = (statistic - moments[1, ]) / moments[2, ], p_value = moments[3, ], kind = kind)
+  list(statistic = z / mean(z^2) * lag, z = sign(z) * (lag - drawn$mean) / drawn$deviation, p_value = drawn$p_value, kind = kind,
+       beyond_all = drawn$beyond_all)
 }
 
 g_star <- function(known) {
@@ -169,7 +167,7 @@ g_star <- function(known) {
   n <- length(values)
   # With the row itself, whose weight is the mean of its others; row weights add up to 1 again.
   degree <- tabulate(links$row, n)
-  row_weights <- isTRUE(all.equal(rowsum_of(links$weight, links$row, n)[degree > 0], rep(1, sum(degree > 0))))
+  row_weights <- has_row_weights(links, n)
   own <- if (row_weights) 1 / (degree + 1) else rep(1, n)
   weight <- if (row_weights) links$weight * degree[links$row] / (degree[links$row] + 1) else links$weight
   sum_w <- rowsum_of(weight, links$row, n) + own
@@ -178,7 +176,8 @@ g_star <- function(known) {
   s <- sqrt(mean((values - mean(values))^2))
   spread <- s * sqrt(pmax(0, n * sum_w2 - sum_w^2) / (n - 1))
   z <- ifelse(spread > 1e-12 * s, (sum_wx - mean(values) * sum_w) / spread, NA_real_)
-  list(statistic = sum_wx / sum(values), z = z, p_value = 2 * stats::pnorm(-abs(z)), kind = ifelse(z > 0, "high", "low"))
+  list(statistic = sum_wx / sum(values), z = z, p_value = 2 * stats::pnorm(-abs(z)), kind = ifelse(z > 0, "high", "low"),
+       beyond_all = logical(n))
 }
 
 # Random numbers from a seed, after which the session's own go on as they were.

@@ -88,7 +88,7 @@ default_units <- function(x) {
 crs_command <- function(inputs, options) {
   covering <- if (!is.null(options$covering)) read_layer(options$covering)
   if (!is.null(options$suggest)) {
-    found <- suggest_crs(read_layer(options$suggest), options$measuring)
+    found <- crs_for(read_layer(options$suggest), options$measuring)
     return(shown_crs(found, options))
   }
   if (!is.null(options$find) || !is.null(covering)) {

@@ -1,6 +1,6 @@
 #' Find a CRS, or have one suggested
 #'
-#' `find_crs()` searches the registry by words and by place. `suggest_crs()` names a CRS on which a layer is measured or
+#' `find_crs()` searches the registry by words and by place. `crs_for()` names a CRS on which a layer is measured or
 #' shown well, and says why.
 #'
 #' For areas an equal-area projection is suggested: Lambert azimuthal around the middle of the layer, Albers for one that is
@@ -13,16 +13,16 @@
 #' @param covering A spatial frame or shape vector with a CRS: only what is meant to be used where it lies.
 #' @param kind `"projected"`, `"geographic"`, `"compound"`, `"geocentric"`, or `NULL` for any.
 #' @param x A spatial frame or shape vector with a CRS.
-#' @param for_measuring `"area"`, `"distance"` or `"shape"` (angles).
+#' @param measuring `"area"`, `"distance"` or `"shape"` (angles).
 #' @return `find_crs()`: a tibble `code, name, kind, unit, method, datum, area`, the smallest area of use first where
-#'   `covering` is given, else by code. `suggest_crs()`: a CRS to hand to [reproject_to()], which says when printed why it was
+#'   `covering` is given, else by code. `crs_for()`: a CRS to hand to [reproject_to()], which says when printed why it was
 #'   chosen; it has no code where it was made to measure.
 #' @section Errors: `civicatlas_error_crs` where a layer has no CRS.
 #' @examples
 #' find_crs("utm 57s")
 #' wards <- read_layer(demo_file("wards.shp"))
 #' find_crs("zone", covering = wards)
-#' suggest_crs(wards, for_measuring = "area")
+#' crs_for(wards, measuring = "area")
 #' @export
 find_crs <- function(text = NULL, covering = NULL, kind = NULL) {
   call <- rlang::current_env()
@@ -116,17 +116,17 @@ box_size <- function(boxes) {
 
 #' @rdname find_crs
 #' @export
-suggest_crs <- function(x, for_measuring = "area") {
+crs_for <- function(x, measuring = "area") {
   call <- rlang::current_env()
-  one_of(for_measuring, c("area", "distance", "shape"), "for_measuring", call = call)
+  one_of(measuring, c("area", "distance", "shape"), "measuring", call = call)
   extent <- degrees_extent(x, call)
   base <- geographic_base(crs_of(as_shapes(x)))
   place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1],
                 height = extent[4] - extent[2], base = base)
   place$lon <- (place$lon + 180) %% 360 - 180
-  found <- switch(for_measuring, area = crs_for_area(place), distance = crs_for_distance(place), shape = crs_for_shape(place))
+  found <- switch(measuring, area = crs_for_area(place), distance = crs_for_distance(place), shape = crs_for_shape(place))
   attr(found, "reason") <- paste0(attr(found, "reason"), distortion_in_words(found, place))
-  say("{.fn suggest_crs}: {crs_label(found)}: {attr(found, 'reason')}.")
+  say("{.fn crs_for}: {crs_label(found)}: {attr(found, 'reason')}.")
   found
 }
 

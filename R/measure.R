@@ -210,7 +210,7 @@ distortion_of <- function(x) {
   crs <- crs_of(shapes)
   if (crs$kind != "projected") {
     fail("crs", c("{crs_label(crs)} is not projected, so that nothing is distorted.",
-                  i = "Reproject the layer first; {.fn suggest_crs} names a CRS."), call = call)
+                  i = "Reproject the layer first; {.fn crs_for} names a CRS."), call = call)
   }
   centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)), call = call)
   at <- degrees_of_points(point_shapes(centres$x, centres$y, crs), "x", call)

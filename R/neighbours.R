@@ -1,6 +1,6 @@
 #' Neighbours and weights
 #'
-#' Which rows of a layer lie beside which, with a weight for each pair: what [moran_test()], [geary_test()], [local_clusters()] and
+#' Which rows of a layer lie beside which, with a weight for each pair: what [autocorrelation_of()], [local_clusters()] and
 #' [lag_of()] work on.
 #'
 #' @param x A spatial frame or shape vector.
@@ -15,7 +15,7 @@
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' beside <- neighbours_of(wards)
-#' moran_test(wards$over_65 / wards$residents, beside)
+#' autocorrelation_of(wards$over_65 / wards$residents, beside)
 #' @export
 neighbours_of <- function(x, by = "edge", count = 4, distance = NULL, unit = NULL, weights = "row") {
   call <- rlang::current_env()
@@ -89,15 +89,25 @@ need_neighbours <- function(x, neighbours, call) {
   if (any(neighbours$weight < 0)) fail("argument", "Weights must not be negative.", call = call)
 }
 
-# Values without missing ones, and the links between rows that have them.
+# Do the weights of each row with neighbours add up to 1?
+has_row_weights <- function(links, rows) {
+  sums <- rowsum_of(links$weight, links$row, rows)
+  isTRUE(all.equal(sums[sums != 0], rep(1, sum(sums != 0))))
+}
+
+# Values without missing ones, and the links between rows that have them; row weights add up to 1 again over what is left.
 complete_links <- function(x, neighbours, call) {
   need_neighbours(x, neighbours, call)
   known <- is.finite(x)
   if (any(!known)) caution("data", "{sum(!known)} row{?s} without a value {?is/are} left out.")
   keep <- known[neighbours$row] & known[neighbours$neighbour]
+  weight <- neighbours$weight[keep]
+  if (any(!keep) && has_row_weights(neighbours, length(x))) weight <- weight / rowsum_of(weight, neighbours$row[keep], length(x))[neighbours$row[keep]]
   place <- cumsum(known)
-  links <- list(row = place[neighbours$row[keep]], neighbour = place[neighbours$neighbour[keep]], weight = neighbours$weight[keep])
+  links <- list(row = place[neighbours$row[keep]], neighbour = place[neighbours$neighbour[keep]], weight = weight)
   values <- x[known]
+  alone <- length(values) - length(unique(links$row))
+  if (alone) caution("data", "{counted(alone, 'row')} {cli::qty(alone)}{?has/have} no neighbour with a value, and count{?s/} towards the mean alone.")
   if (length(values) < 4) fail("argument", "At least four values are needed; there are {length(values)}.", call = call)
   if (length(unique(values)) == 1) fail("argument", "All values are equal, so that there is no pattern to test.", call = call)
   if (!length(links$row)) fail("argument", "No two rows are neighbours.", call = call)

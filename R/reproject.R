@@ -92,7 +92,7 @@ warn_of_lost <- function(result, to, size) {
   if (!lost) return(invisible())
   which <- paste(counted(lost, "shape"), "of", format_count(size))
   caution("crs", c("{which} {cli::qty(lost)}{?reaches/reach} outside the domain of {crs_label(to)} and became missing.",
-                   i = "First rows: {utils::head(result$lost, 5)}.", i = "{.fn suggest_crs} names a CRS that holds the whole layer."))
+                   i = "First rows: {utils::head(result$lost, 5)}.", i = "{.fn crs_for} names a CRS that holds the whole layer."))
 }
 
 warn_of_grids <- function(result, from, to) {

@@ -1194,6 +1194,22 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_drawn_sums
+List core_drawn_sums(NumericVector values, IntegerVector rows, NumericVector weights, NumericVector sums, double most, double seed);
+RcppExport SEXP _civicatlas_core_drawn_sums(SEXP valuesSEXP, SEXP rowsSEXP, SEXP weightsSEXP, SEXP sumsSEXP, SEXP mostSEXP, SEXP seedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type values(valuesSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type rows(rowsSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type weights(weightsSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type sums(sumsSEXP);
+    Rcpp::traits::input_parameter< double >::type most(mostSEXP);
+    Rcpp::traits::input_parameter< double >::type seed(seedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_drawn_sums(values, rows, weights, sums, most, seed));
+    return rcpp_result_gen;
+END_RCPP
+}
 
 static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
@@ -1289,6 +1305,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_grouped_sums", (DL_FUNC) &_civicatlas_core_grouped_sums, 5},
     {"_civicatlas_core_occurrences", (DL_FUNC) &_civicatlas_core_occurrences, 2},
     {"_civicatlas_core_sums_in_polygons", (DL_FUNC) &_civicatlas_core_sums_in_polygons, 6},
+    {"_civicatlas_core_drawn_sums", (DL_FUNC) &_civicatlas_core_drawn_sums, 6},
     {NULL, NULL, 0}
 };
 

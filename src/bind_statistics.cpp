@@ -1,5 +1,8 @@
+#include <numeric>
+
 #include "bind.h"
 #include "kernel/error.h"
+#include "kernel/statistics/drawn_sums.h"
 #include "kernel/statistics/grouped_sums.h"
 #include "kernel/statistics/occurrences.h"
 #include "kernel/statistics/sums_in_polygons.h"
@@ -56,4 +59,27 @@ Nullable<List> core_sums_in_polygons(IntegerVector polygon_handles, List polygon
   List sums;
   for (GroupedSums& column : found->columns) sums.push_back(r_sums(column));
   return List::create(_["points"] = r_vector(found->points), _["sums"] = sums);
+}
+
+// How the rows' own weighted sums of their neighbours' values lie among sums drawn at random, see drawn_sums() of the core.
+// Rows are 1-based; links are put in order by row.
+// [[Rcpp::export]]
+List core_drawn_sums(NumericVector values, IntegerVector rows, NumericVector weights, NumericVector sums, double most,
+                     double seed) {
+  const int n = static_cast<int>(values.size());
+  need_within(span_of(rows), n, "row");
+  if (rows.size() != weights.size() || sums.size() != values.size()) throw ArgumentError("a link needs a weight");
+  if (!(most >= 1 && most <= 1e9)) throw ArgumentError("permutations out of range");
+  WeightedLinks links{std::vector<int>(static_cast<std::size_t>(n) + 1, 0), std::vector<double>(span_of(rows).size())};
+  for (const int row : rows) ++links.starts[row];
+  std::partial_sum(links.starts.begin(), links.starts.end(), links.starts.begin());
+  std::vector<int> next(links.starts.begin(), links.starts.end() - 1);
+  for (R_xlen_t k = 0; k < rows.size(); ++k) links.weights[next[rows[k] - 1]++] = weights[k];
+  for (int i = 0; i < n; ++i)
+    if (links.starts[i + 1] - links.starts[i] >= n) throw ArgumentError("a row has more neighbours than there are");
+  DrawnSums found = drawn_sums(span_of(values), links, span_of(sums), static_cast<std::int64_t>(most),
+                               static_cast<std::uint64_t>(seed));
+  LogicalVector beyond(found.beyond_all.begin(), found.beyond_all.end());
+  return List::create(_["mean"] = r_vector(found.means), _["deviation"] = r_vector(found.deviations),
+                      _["p_value"] = r_vector(found.p_values), _["beyond_all"] = beyond);
 }

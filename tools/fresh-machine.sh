@@ -12,6 +12,7 @@ goals=${GOAL:-demo test} who=${AS:-root} lists=${LISTS:-emptied}
 command -v debootstrap >/dev/null || "$checkout/tools/apt-install.sh" debootstrap
 
 machine=$(mktemp -d "${TMPDIR:-/tmp}/civicatlas-fresh-XXXXXX")
+chmod 755 "$machine"  # its root, which others than root have to enter
 trap 'rm -rf --one-file-system "$machine" "$machine.log"' EXIT
 trap 'exit 130' INT TERM
 

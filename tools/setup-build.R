@@ -96,7 +96,7 @@ build_packages <- function(sources, registry, library) {
       running <- setdiff(running, name)
       done <- c(done, name)
       seconds <- proc.time()[["elapsed"]] - started
-      message(sprintf("%d of %d \u00b7 %s%s", length(done), length(sources), name, time_left(seconds, sum(share[done]))))
+      message(sprintf("%d of %d \u00b7 %s%s", length(done), length(sources), name, time_left(seconds, sum(share[done]) + sum(share[running]) / 2)))
     }
   }
 }

@@ -163,9 +163,9 @@ test_that("find_crs() searches by words, place and kind, and offers the nearest 
   expect_error(find_crs("utm", kind = "flat"), class = "civicatlas_error_choice")
 })
 
-test_that("suggest_crs() names a CRS that keeps what is to be measured, and why", {
+test_that("crs_for() names a CRS that keeps what is to be measured, and why", {
   wards <- suppressMessages(read_layer(demo_file("wards.shp")))
-  suggested <- function(x, what) suppressMessages(suggest_crs(x, what))
+  suggested <- function(x, what) suppressMessages(crs_for(x, what))
   expect_true(suggested(wards, "distance") == crs(32757))
   area <- suggested(wards, "area")
   expect_match(area$method, "Equal Area")
@@ -178,7 +178,7 @@ test_that("suggest_crs() names a CRS that keeps what is to be measured, and why"
   expect_match(suggested(europe, "shape")$method, "Lambert Conic Conformal")
   expect_match(suggested(europe, "distance")$method, "Azimuthal Equidistant")
   expect_identical(suggested(shapes_from_wkt("MULTIPOINT ((0 70), (120 80))", 4326), "shape")$code, "EPSG:3995")
-  expect_error(suggest_crs(wards, "beauty"), class = "civicatlas_error_choice")
+  expect_error(crs_for(wards, "beauty"), class = "civicatlas_error_choice")
 })
 
 test_that("published worked examples are reproduced", {
