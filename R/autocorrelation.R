@@ -121,6 +121,8 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
   call <- rlang::current_env()
   one_of(method, c("local moran", "G*"), "method", call = call)
   one_of(adjust, stats::p.adjust.methods, "adjust", call = call)
+  if (!is.null(permutations)) need_count(permutations, call, "permutations")
+  if (!is_positive(level) || level >= 1) fail("argument", "{.arg level} must be a number between 0 and 1.", call = call)
   known <- complete_links(x, neighbours, call)
   most <- permutations %||% min(1e6 - 1, max(999, ceiling(4 * length(known$values) / level) - 1))
   found <- if (method == "G*") g_star(known) else local_moran(known, most, seed, call)
@@ -128,7 +130,8 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
   hidden <- sum(found$beyond_all & adjusted >= level, na.rm = TRUE)
   if (hidden) {
     caution("data", c("{counted(hidden, 'row')} lie{cli::qty(hidden)}{?s/} beyond all {format_count(most)} permutations, which are too few to pass the adjustment.",
-                      i = "Leave {.arg permutations} out for as many as it takes, or use {.code method = \"G*\"}."))
+                      i = if (!is.null(permutations)) "Leave {.arg permutations} out for as many as it takes.",
+                      i = "{.code method = \"G*\"} takes none."))
   }
   cluster <- ifelse(!is.na(adjusted) & adjusted < level, found$kind, "none")
   at <- which(is.finite(x))

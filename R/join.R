@@ -198,9 +198,9 @@ first_of_ties <- function(found, count, rank, highest) {
   lapply(found, `[`, order[sequence_in_groups(found$x) <= count])
 }
 
-need_count <- function(count, call) {
+need_count <- function(count, call, what = "count") {
   if (rlang::is_integerish(count, 1, finite = TRUE) && count >= 1) return(invisible())
-  fail("argument", "{.arg count} must be a whole number of 1 or more.", call = call)
+  fail("argument", "{.arg {what}} must be a whole number of 1 or more.", call = call)
 }
 
 reach_of_nearest <- function(within, call) {

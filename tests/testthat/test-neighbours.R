@@ -109,6 +109,8 @@ test_that("chances of local clusters agree with all orders there are, repeat wit
   hot <- rep(c(0, 1, 3), 300) + 100 * c(outer(1:30, 1:30, function(i, j) i %in% 10:14 & j %in% 10:14))
   around <- neighbours_of(wide, "point")
   expect_warning(hidden <- local_clusters(hot, around, permutations = 99, seed = 1, adjust = "bonferroni"), "too few")
+  expect_error(local_clusters(hot, around, permutations = 0.5), "permutations", class = "civicatlas_error_argument")
+  expect_error(local_clusters(hot, around, level = 2), "between 0 and 1", class = "civicatlas_error_argument")
   shown <- local_clusters(hot, around, seed = 1, adjust = "bonferroni")
   expect_gt(sum(shown$cluster != "none"), sum(hidden$cluster != "none"))
 })
