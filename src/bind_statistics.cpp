@@ -61,8 +61,8 @@ Nullable<List> core_sums_in_polygons(IntegerVector polygon_handles, List polygon
   return List::create(_["points"] = r_vector(found->points), _["sums"] = sums);
 }
 
-// How the rows' own weighted sums of their neighbours' values lie among sums drawn at random, see drawn_sums() of the core.
-// Rows are 1-based; links are put in order by row.
+// How the rows' own weighted sums of their neighbours' values lie among sums drawn at random, see drawn_sums() of the
+// core. Rows are 1-based; links are put in order by row.
 // [[Rcpp::export]]
 List core_drawn_sums(NumericVector values, IntegerVector rows, NumericVector weights, NumericVector sums, double most,
                      double seed) {
