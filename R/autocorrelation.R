@@ -129,7 +129,8 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
   adjusted <- stats::p.adjust(found$p_value, adjust)
   hidden <- sum(found$beyond_all & adjusted >= level, na.rm = TRUE)
   if (hidden) {
-    caution("data", c("{counted(hidden, 'row')} lie{cli::qty(hidden)}{?s/} beyond all {format_count(most)} permutations, which are too few to pass the adjustment.",
+    beyond <- "{counted(hidden, 'row')} lie{cli::qty(hidden)}{?s/} beyond all {format_count(most)} permutations"
+    caution("data", c(paste0(beyond, ", which are too few to pass the adjustment."),
                       i = if (!is.null(permutations)) "Leave {.arg permutations} out for as many as it takes.",
                       i = "{.code method = \"G*\"} takes none."))
   }
