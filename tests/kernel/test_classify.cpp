@@ -42,6 +42,14 @@ TEST_CASE("natural breaks are the best of all partitions") {
   CHECK_THROWS_AS(natural_breaks(std::vector<double>{1, 1, 2}, 3), ArgumentError);
 }
 
+TEST_CASE("natural breaks do not hang on how large the values are") {
+  std::vector<double> values{-3, -2.5, 0, 0.25, 1, 7, 8, 8.5, 20}, huge;
+  for (const double value : values) huge.push_back(std::ldexp(value, 1015));
+  std::vector<double> expected = natural_breaks(values, 4);
+  for (double& value : expected) value = std::ldexp(value, 1015);
+  CHECK(natural_breaks(huge, 4) == expected);
+}
+
 TEST_CASE("classes are closed on the right, the first on both sides") {
   const std::vector<double> breaks{0, 1, 2}, values{0, 0.5, 1, 1.5, 2, 2.5, -1, nan_value};
   CHECK(class_of(values, breaks) == std::vector<int>{1, 1, 1, 2, 2, 0, 0, 0});

@@ -127,17 +127,20 @@ std::vector<double> gap_breaks(std::span<const double> sorted, int classes) {
 
 namespace {
 
-// Sums of squares of runs of distinct values, from running sums taken about the median to keep digits.
+// Sums of squares of runs of distinct values, from running sums taken about the median to keep digits; of values
+// divided by a power of two, as the squares of the largest would overflow.
 template <class Real>
 class RunCosts {
  public:
   explicit RunCosts(std::span<const double> sorted) {
-    const double centre = sorted[sorted.size() / 2];
+    int exponent = 0;
+    std::frexp(std::max(std::fabs(sorted.front()), std::fabs(sorted.back())), &exponent);
+    const double centre = std::ldexp(sorted[sorted.size() / 2], -exponent);
     double count = 0;
     Twofold sum, squares;
     sums_.push_back({0, 0, 0});
     for (std::size_t i = 0; i < sorted.size(); ++i) {
-      const Twofold v = exact_sum(sorted[i], -centre);
+      const Twofold v = exact_sum(std::ldexp(sorted[i], -exponent), -centre);
       count += 1;
       sum += v;
       squares += v * v;
