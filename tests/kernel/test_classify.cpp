@@ -48,6 +48,7 @@ TEST_CASE("natural breaks do not hang on how large the values are") {
   std::vector<double> expected = natural_breaks(values, 4);
   for (double& value : expected) value = std::ldexp(value, 1015);
   CHECK(natural_breaks(huge, 4) == expected);
+  CHECK(natural_breaks(std::vector<double>{1, 2, 3, 10, 11, 1e290}, 3) == std::vector<double>{1, 3, 11, 1e290});
 }
 
 TEST_CASE("classes are closed on the right, the first on both sides") {

@@ -127,14 +127,15 @@ std::vector<double> gap_breaks(std::span<const double> sorted, int classes) {
 
 namespace {
 
-// Sums of squares of runs of distinct values, from running sums taken about the median to keep digits; of values
-// divided by a power of two, as the squares of the largest would overflow.
+// Sums of squares of runs of distinct values, from running sums taken about the median to keep digits. Values whose
+// squares would overflow are divided by a power of two, with the rest of them.
 template <class Real>
 class RunCosts {
  public:
   explicit RunCosts(std::span<const double> sorted) {
     int exponent = 0;
     std::frexp(std::max(std::fabs(sorted.front()), std::fabs(sorted.back())), &exponent);
+    exponent = std::max(0, exponent - 490 + std::ilogb(static_cast<double>(sorted.size())));
     const double centre = std::ldexp(sorted[sorted.size() / 2], -exponent);
     double count = 0;
     Twofold sum, squares;
