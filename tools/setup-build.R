@@ -56,15 +56,18 @@ description_of <- function(name, source) {
   read.dcf(file.path(folder, name, "DESCRIPTION"), c("Package", "SystemRequirements"))[1, ]
 }
 
-# Locks that a killed installation left behind; those of a living one are left alone.
-drop_stale_locks <- function(library) {
+# Locks that a killed installation left behind; those of a living one are left alone. One that installs from a folder does
+# not say which packages are its.
+drop_stale_locks <- function(library, living = installing_commands()) {
   locks <- list.files(library, "^00LOCK", full.names = TRUE)
   if (!length(locks)) return(invisible())
-  living <- grep("nextArg|CMD INSTALL|install.packages", living_commands(), value = TRUE)
-  busy <- vapply(locks, function(lock) any(grepl(sub("^00LOCK-?", "", basename(lock)), living, fixed = TRUE)), NA)
+  from_folder <- any(!grepl("[.]tar[.]gz", living))
+  busy <- vapply(locks, function(lock) from_folder || any(grepl(sub("^00LOCK-?", "", basename(lock)), living, fixed = TRUE)), NA)
   unlink(locks[!busy], recursive = TRUE)
   if (any(busy)) stop_with("another R is installing into ", library, " (", toString(basename(locks[busy])), "); wait for it, then run this again")
 }
+
+installing_commands <- function() grep("nextArg|CMD INSTALL|install.packages", living_commands(), value = TRUE)
 
 living_commands <- function() {
   vapply(Sys.glob("/proc/[0-9]*/cmdline"), function(file) {

@@ -15,11 +15,11 @@ for run in $(seq "${2:-3}"); do
   Rscript tests/run.R . >".build/under-load-$run.log" 2>&1 &
   r_tests+=($!)
 done
-failed=0
+failed=0 passed=0
 for run in $(seq "${1:-50}"); do
-  .build/fast-tests/kernel_tests >.build/under-load.log 2>&1 || { cat .build/under-load.log && failed=1; }
+  if .build/fast-tests/kernel_tests >.build/under-load.log 2>&1; then passed=$((passed + 1)); else cat .build/under-load.log && failed=1; fi
+  echo "the core's tests, run $run: $passed passed"
 done
-echo "the core's tests, ${1:-50} times: $([ $failed = 0 ] && echo passed || echo FAILED)"
 for run in "${!r_tests[@]}"; do
   wait "${r_tests[$run]}" || { cat ".build/under-load-$((run + 1)).log" && failed=1; }
   echo "the R tests, run $((run + 1)): $(tail -n 1 ".build/under-load-$((run + 1)).log")"

@@ -3,7 +3,6 @@
 # usage: tools/windows-tests.sh [options of the tests]
 set -euo pipefail
 cd "$(dirname "$0")/.."
-tools/setup.sh windows
 build=.build/windows-tests
 libraries=$PWD/.build/windows-libraries
 mkdir -p "$libraries"

@@ -82,6 +82,9 @@ test_that("packages that broke off are not taken for installed, and their locks 
   withr::defer(system2("pkill", c("-f", shQuote("R CMD INSTALL walls_2.0"))))
   Sys.sleep(0.5)
   expect_error(env$drop_stale_locks(library), "another R is installing")
+  expect_error(env$drop_stale_locks(library, "R CMD INSTALL --no-test-load ."), "another R is installing")  # whose package its command does not say
+  env$drop_stale_locks(library, "R CMD INSTALL roof_1.0.tar.gz")
+  expect_length(list.files(library, "^00LOCK"), 0)
 })
 
 test_that("what a package declares of the system is known by its words", {
