@@ -325,6 +325,10 @@ core_cut_at_antimeridian <- function(handles, store) {
     .Call(`_civicatlas_core_cut_at_antimeridian`, handles, store)
 }
 
+core_in_one_piece <- function(handles, store, only_edges) {
+    .Call(`_civicatlas_core_in_one_piece`, handles, store, only_edges)
+}
+
 core_gather <- function(handles, store) {
     .Call(`_civicatlas_core_gather`, handles, store)
 }

@@ -37,6 +37,7 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   style <- buffer_style(ends, corners, segments, side, call)
   given <- rlang::eval_tidy(rlang::enquo(distance), if (is_spatial_frame(x)) attribute_table(x))
   metres <- buffer_distances(shapes, given, unit, call)
+  warn_of_distances(shapes)
   made <- buffers(shapes, metres, style, call)
   gone <- is.na(made) & !is.na(shapes) & !is.na(metres)
   if (any(gone)) made[gone] <- shapes_from_wkt("POLYGON EMPTY", crs_of(shapes))
@@ -71,6 +72,7 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
   if (!are_ascending(distances)) fail("argument", "{.arg distances} must be ascending numbers above 0.", call = call)
   if (!is.null(within)) check_same_crs(x, within, "x", "within", call = call)
   style <- buffer_style("round", "round", segments, "both", call)
+  warn_of_distances(shapes)
   reach <- lapply(distances, function(distance) dissolved(buffers(shapes, buffer_distances(shapes, distance, unit, call), style, call), call))
   bands <- lapply(seq_along(reach), function(i) {
     inner <- if (i > 1) reach[[i - 1]] else if (any(grepl("polygon", geometry_type_of(shapes)))) dissolved(shapes, call)
@@ -79,7 +81,7 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
     if (!is.null(within)) band <- cut_out(band, as_shapes(within), TRUE, call)
     band
   })
-  out <- spatial_frame(from = c(0, distances[-length(distances)]), to = distances, geometry = do.call(vctrs::vec_c, bands))
+  out <- frame_of_columns(from = c(0, distances[-length(distances)]), to = distances, geometry = do.call(vctrs::vec_c, bands))
   say("{.fn bands_around}: {counted(length(shapes), 'shape')} in, {counted(nrow(out), 'band')} out.")
   record(out, x, "bands_around", rlang::current_call(), length(shapes), started = started)
 }

@@ -128,9 +128,9 @@ demo_command <- function(inputs, options) run_demo(if (length(inputs)) inputs[1]
 summarise_command <- function(inputs, options) {
   regions <- read_first(inputs[1], options)
   features <- read_second(inputs[2], regions, options)
-  out <- summarise_into(regions, features, !!!as_quosures(expressions_of(options$with, "with")), relation = options$relation,
-                        distance = options$distance, unit = options$unit, share = options$share, form = options$form,
-                        by = !!columns_option(options$by), once = !!columns_option(options$once), intensive = !!columns_option(options$intensive))
+  out <- summarise_into(regions, features, !!!as_quosures(expressions_of(options$with, "with")), .relation = options$relation,
+                        .distance = options$distance, .unit = options$unit, .share = options$share, .form = options$form,
+                        .by = !!columns_option(options$by), .once = !!columns_option(options$once), .intensive = !!columns_option(options$intensive))
   if (!is.null(options$compute)) out <- dplyr::mutate(out, !!!as_quosures(expressions_of(options$compute, "compute")))
   written(out, inputs[3], options)
 }

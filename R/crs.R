@@ -3,7 +3,8 @@
 #' A CRS is a value: its kind, name, code, ellipsoid, datum shift, method and parameters, unit and area of use. Two are
 #' equal (`==`) when coordinates mean the same on both, however each is spelled.
 #'
-#' @param x A code (`32757`, `"EPSG:32757"`), well-known text (version 1, OGC 01-009, also in the spelling of `.prj` files,
+#' @param x A code (`32757`, `"EPSG:32757"`, also as `urn:ogc:def:crs:` or `http://www.opengis.net/def/crs/`), a full name
+#'   (`"WGS 84"`, `"NAD83 / Conus Albers"`), well-known text (version 1, OGC 01-009, also in the spelling of `.prj` files,
 #'   or version 2, OGC 18-010r11), the path of a `.prj` file, a spatial frame or shape vector, a CRS, or `NULL` for none.
 #' @param spelling `"wkt2"`, `"wkt1"` or `"prj"`.
 #' @return `crs()` gives a CRS or `NULL`; `crs_of()` the CRS of a frame or shape vector, `NULL` where it has none;
@@ -47,13 +48,44 @@ as_crs <- function(x, call = rlang::caller_env(2)) {
 
 # A code in one of its spellings, well-known text, or the path of a file that holds some.
 crs_by_text <- function(text, call) {
-  code <- sub("^(EPSG:+|urn:ogc:def:crs:EPSG:[^:]*:)", "", text, ignore.case = TRUE)
+  code <- sub("^(EPSG:+|urn:ogc:def:crs:EPSG:[^:]*:|https?://(www[.])?opengis[.]net/def/crs/EPSG/[^/]*/)", "", text, ignore.case = TRUE)
   if (grepl("^[0-9]+$", code)) return(crs_by_code(as.numeric(code), call))
-  if (grepl("(^|:)CRS84$", text, ignore.case = TRUE)) return(crs_by_code(4326, call))
+  if (grepl("(^|[:/])CRS84$", text, ignore.case = TRUE)) return(crs_by_code(4326, call))
   if (grepl("^[A-Za-z_0-9]+\\s*[[(]", text)) return(crs_from_text(text, call = call))
   if (file.exists(text)) return(crs_from_text(read_text(text), source = text, call = call))
-  fail("crs", c("{.val {text}} is no known CRS.",
-                i = "Give a code such as {.val EPSG:32757}, well-known text, or the path of a .prj file; {.fn find_crs} looks names up."), call = call)
+  crs_by_name(text) %||%
+    fail("crs", c("{.val {text}} is no known CRS.",
+                  i = "Give a code such as {.val EPSG:32757}, a full name, well-known text, or the path of a .prj file; {.fn find_crs} looks names up."), call = call)
+}
+
+# The system of exactly this name, but for case and accents, or a method that makes a map of the world, on WGS 84; NULL for others.
+crs_by_name <- function(text) {
+  table <- registry_table()
+  same <- which(words_of(table$name) == words_of(text) | table$code == text)
+  row <- same[order(table$has_heights[same], table$epsg[same])][1]
+  if (!is.na(row) && !is.na(table$epsg[row])) return(crs_by_code(table$epsg[row], NULL))
+  method <- world_methods[match(words_of(sub("^WGS 84 /", "", text)), words_of(world_methods))]
+  if (!is.na(method)) world_crs(method)
+}
+
+# A method that makes a map of the world, on WGS 84 around Greenwich; no registry has it.
+world_crs <- function(method) {
+  fields <- projected_on(crs_by_code(4326, NULL), method)
+  fields$name <- paste("WGS 84 /", method)
+  fields$parameters <- c(latitude_of_origin = 0, central_meridian = 0, if (method == "Winkel Tripel") c(standard_parallel_1 = acos(2 / pi) * 180 / pi),
+                         false_easting = 0, false_northing = 0)
+  fields$area$text <- "World."
+  new_crs(fields)
+}
+
+# The fields of a projected system in metres on a geographic one.
+projected_on <- function(base, method) {
+  fields <- unclass(base)
+  fields$geographic_name <- fields$name
+  fields$geographic_code <- fields$code
+  fields$code <- NA_character_
+  fields[c("kind", "unit", "unit_size", "method")] <- list("projected", "metre", 1, method)
+  fields
 }
 
 new_crs <- function(fields) structure(fields, class = "crs")
@@ -97,7 +129,7 @@ print.crs <- function(x, ...) {
   row <- function(name, value) if (length(value) && !is.na(value)) cat("  ", formatC(name, width = -13), value, "\n", sep = "")
   cat("<CRS> ", crs_label(x), "\n", sep = "")
   row("chosen", attr(x, "reason"))
-  row("kind", paste0(x$kind, kept_by(x$method)))
+  row("kind", paste0(x$kind, if (isTRUE(x$has_heights)) ", three-dimensional: heights stay as they are", kept_by(x$method)))
   row("unit", unit_in_words(x))
   row("method", x$method)
   row("parameters", parameters_in_words(x))
@@ -121,7 +153,10 @@ shortened <- function(text, most) if (is.na(text) || nchar(text) <= most) text e
 
 parameters_in_words <- function(x) {
   if (!length(x$parameters)) return(NULL)
-  paste(gsub("_", " ", names(x$parameters)), vapply(x$parameters, format, "", digits = 12, scientific = FALSE), collapse = ", ")
+  angles <- grepl("latitude|longitude|meridian|parallel|azimuth|angle|zone_width", names(x$parameters)) & !grepl("scale", names(x$parameters))
+  lengths <- grepl("easting|northing|height", names(x$parameters))
+  unit <- ifelse(angles, "\u00b0", ifelse(lengths & x$parameters != 0, paste0(" ", unit_plural(x$unit)), ""))
+  paste0(gsub("_", " ", names(x$parameters)), " ", vapply(x$parameters, format, "", digits = 12, scientific = FALSE), unit, collapse = ", ")
 }
 
 shift_in_words <- function(x) {
@@ -183,6 +218,7 @@ meet <- function(x, y, crs, x_name = "x", y_name = "y", call = rlang::caller_env
   one_of(crs, c("equal", "match"), "crs", call = call)
   if (crs == "match" && !is.null(crs_of(x)) && !is.null(crs_of(y)) && !same_crs(crs_of(x), crs_of(y))) return(reproject_to(y, crs_of(x)))
   check_same_crs(x, y, x_name, y_name, call = call)
+  tell_turns(x, y, x_name, y_name)
   y
 }
 

@@ -30,14 +30,23 @@ hull_of <- function(x, merged = FALSE) {
   if (!merged) return(derived(x, "hull", "hull_of", rlang::current_call()))
   started <- clock()
   shapes <- as_shapes(x)
-  hull <- shapes_of_rows(core_derive(handles_of(shapes), store_of(shapes), "hull of all"), 1L, crs_of(shapes))
+  whole <- vertices_together(shapes)
+  hull <- shapes_of_rows(core_derive(handles_of(whole), store_of(whole), "hull of all"), 1L, crs_of(shapes))
   record(single_shape(x, hull), x, "hull_of", rlang::current_call(), length(shapes), started = started)
+}
+
+# All vertices as points, on longitude and latitude nearer to one another across the antimeridian where they lie so.
+vertices_together <- function(shapes) {
+  span <- extent_on_globe(shapes)
+  at <- coordinates_of(in_one_piece(shapes))
+  if (in_plain_degrees(shapes) && nrow(at)) at$x <- at$x + 360 * ceiling((span[["xmin"]] - 1e-9 - at$x) / 360)
+  point_shapes(at$x, at$y, crs_of(shapes))
 }
 
 # One shape in place of all of x, without their columns.
 single_shape <- function(x, shape) {
   if (!is_spatial_frame(x)) return(shape)
-  rlang::inject(spatial_frame(!!shape_column_name(x) := shape))
+  rlang::inject(frame_of_columns(!!shape_column_name(x) := shape))
 }
 
 #' @rdname boundary_of
@@ -45,7 +54,9 @@ single_shape <- function(x, shape) {
 inner_point_of <- function(x) {
   started <- clock()
   shapes <- as_shapes(x)
-  at <- core(core_inner_points(handles_of(shapes), store_of(shapes)))
+  whole <- in_one_piece(shapes)
+  at <- core(core_inner_points(handles_of(whole), store_of(whole)))
+  if (in_plain_degrees(shapes)) at$x <- wrapped(at$x)
   record(with_shapes(x, point_shapes(at$x, at$y, crs_of(shapes))), x, "inner_point_of", rlang::current_call(), length(shapes), started = started)
 }
 
@@ -68,7 +79,8 @@ parts_of <- function(x) {
 derived <- function(x, what, verb, verb_call) {
   started <- clock()
   shapes <- as_shapes(x)
-  found <- core(core_derive(handles_of(shapes), store_of(shapes), what))
+  whole <- if (what == "hull") in_one_piece(shapes) else shapes
+  found <- core(core_derive(handles_of(whole), store_of(whole), what))
   out <- with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes)))
   record(out, x, verb, verb_call, length(shapes), started = started)
 }

@@ -3,9 +3,11 @@
 #' Joins the shapes of each group into one: shared borders of polygons go, islands stay as parts, overlaps count once; lines
 #' are merged end to end, up to where others meet them.
 #'
-#' @param x A spatial frame.
+#' @param .x A spatial frame.
 #' @param ... Columns to group by, unnamed, and named summaries of the others, as in [dplyr::summarise()]. Without columns all
 #'   become one.
+#' @param .once Columns that stand once a group and must not be summed, as in [summarise_into()]: taken as they are, under their own
+#'   names.
 #' @return A spatial frame of one row a group, in the order of the groups' first rows: the group columns, the summaries, the
 #'   shape.
 #' @section Errors: `civicatlas_error_column` for a column that is not there; `civicatlas_error_argument` for summaries that fail.
@@ -13,12 +15,14 @@
 #' cells <- read_layer(demo_file("cells.zip")) |> mend_numbers()
 #' cells |> dissolve_by(ward_id, people = sum(pop_total, na.rm = TRUE))
 #' @export
-dissolve_by <- function(x, ...) {
+dissolve_by <- function(.x, ..., .once = NULL) {
   started <- clock()
   call <- rlang::current_env()
+  x <- .x
   if (!is_spatial_frame(x)) fail("argument", "{.fn dissolve_by} takes a spatial frame.", call = call)
   given <- rlang::enquos(...)
   named <- nzchar(rlang::names2(given))
+  need_no_arguments(given[named], "once", call)
   shapes <- overlay_shapes(x, call)
   attributes <- attribute_table(x)
   keys <- names(choose_columns(attributes, rlang::quo(c(!!!given[!named])), "...", call))
@@ -29,9 +33,14 @@ dissolve_by <- function(x, ...) {
   table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
   if (any(named)) {
     falling <- list(columns = attributes, rows = seq_len(nrow(x)), cell = as.integer(groups))
-    table <- add_columns(table, summaries_by_cell(falling, count, given[named], call), "_summary")
+    table <- replace_columns(table, summaries_by_cell(falling, count, given[named], call))
   }
-  out <- spatial_frame(!!!as.list(table), !!shape_column_name(x) := shapes_of_rows(found, count, crs_of(shapes)))
+  once <- if (!rlang::quo_is_null(rlang::enquo(.once))) names(choose_columns(attributes, rlang::enquo(.once), ".once", call))
+  if (length(once)) {
+    need_no_sum_of(once, given[named], call, "group")
+    table <- replace_columns(table, standing_once(attributes[once], list(x = as.integer(groups), y = seq_len(nrow(x))), count, call, "group"))
+  }
+  out <- frame_of_columns(!!!as.list(table), !!shape_column_name(x) := shapes_of_rows(found, count, crs_of(shapes)))
   parts <- sum(grepl("^multi", geometry_type_of(out)))
   account <- if (parts) paste(format_count(parts), "of several parts")
   say("{.fn dissolve_by}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(', ', account)[length(account) > 0]}.")

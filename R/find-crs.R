@@ -8,14 +8,16 @@
 #' own datum where the registry has it; beyond that azimuthal equidistant around the middle (distances) and Lambert
 #' conformal conic, Mercator or polar stereographic (shapes), after Snyder (1987), section 6.
 #'
-#' @param text Words that must all occur in the name, area of use, method or datum (case and accents do not matter), or a
-#'   code. `NULL` for any.
+#' @param text Words that must all occur in the name, area of use, method, unit or datum, or a code. Case, accents, blanks and hyphens
+#'   do not matter, `feet` is `ft`, and usual nicknames are known (`"web mercator"`, `"lambert93"`, `"utm33n"`). `NULL` for any.
 #' @param covering A spatial frame or shape vector with a CRS: only what is meant to be used where it lies.
 #' @param kind `"projected"`, `"geographic"`, `"compound"`, `"geocentric"`, or `NULL` for any.
 #' @param x A spatial frame or shape vector with a CRS.
 #' @param measuring `"area"`, `"distance"` or `"shape"` (angles).
-#' @return `find_crs()`: a tibble `code, name, kind, unit, method, datum, area`, the smallest area of use first where
-#'   `covering` is given, else by code. `crs_for()`: a CRS to hand to [reproject_to()], which says when printed why it was
+#' @return `find_crs()`: a tibble `code, name, kind, unit, method, datum, area`. What is named so exactly comes first, then names that
+#'   begin with the words or hold all of them, then what holds them elsewhere; among equals the smallest area of use where `covering`
+#'   is given, else systems on WGS 84, then by code. `code` is what [crs()] takes; for methods of which the registry has no row their
+#'   name, which stands for the method on WGS 84 around Greenwich. `crs_for()`: a CRS to hand to [reproject_to()], which says when printed why it was
 #'   chosen; it has no code where it was made to measure.
 #' @section Errors: `civicatlas_error_crs` where a layer has no CRS.
 #' @examples
@@ -28,47 +30,107 @@ find_crs <- function(text = NULL, covering = NULL, kind = NULL) {
   call <- rlang::current_env()
   if (!is.null(kind)) one_of(kind, c("projected", "geographic", "compound", "geocentric"), "kind", call = call)
   table <- registry_table()
-  keep <- matching_words(table, text, call)
+  rank <- if (is.null(text)) rep(1, nrow(table)) else rank_of_words(table, text, call)
+  keep <- !is.na(rank)
   if (!is.null(kind)) keep <- keep & table$kind == kind
   if (!is.null(covering)) keep <- keep & covers_extent(table$box, degrees_extent(covering, call))
-  found <- table[keep, ]
-  if (!is.null(covering)) found <- found[order(box_size(found$box), found$code), ]
+  size <- if (is.null(covering)) rep(0, nrow(table)) else box_size(table$box)
+  order <- order(rank, size, table$has_heights, if (is.null(text)) 0 else !grepl("^(WGS|World Geodetic System) ?(19)?84", table$datum), table$epsg)
+  found <- table[order[keep[order]], ]
   if (!nrow(found)) say("{.fn find_crs}: nothing found{nearest_name_hint(table, text)}.")
-  found$box <- NULL
-  found$code <- paste0("EPSG:", found$code)
-  found
+  found[c("code", "name", "kind", "unit", "method", "datum", "area")]
 }
 
 registry_cache <- new.env(parent = emptyenv())
 
+# All rows, with their names and what else is said of them in words to search.
 registry_table <- function() {
   if (is.null(registry_cache$table)) {
     raw <- core_crs_table()
-    table <- tibble::as_tibble(raw[c("code", "name", "kind", "unit", "method", "datum", "area", "box")])
+    table <- tibble::as_tibble(raw[c("code", "name", "kind", "unit", "method", "datum", "area", "box", "has_heights")])
+    table <- table[!is.na(table$code), ]
     table$method[!nzchar(table$method)] <- NA
-    registry_cache$table <- table[!is.na(table$code), ]
-    registry_cache$words <- folded(paste(table$code, table$name, table$area, table$method, table$datum)[!is.na(table$code)])
+    table$epsg <- table$code
+    table$code <- paste0("EPSG:", table$epsg)
+    table <- vctrs::vec_rbind(table, methods_without_row(table))
+    names <- words_of(table$name)
+    nicknames <- unname(crs_nicknames[as.character(table$epsg)])
+    nicknames[is.na(nicknames)] <- ""
+    feet <- ifelse(grepl("foot|feet", table$unit), "ft", "")
+    registry_cache$names <- names
+    registry_cache$nicknames <- nicknames
+    registry_cache$words <- paste(names, nicknames, table$epsg, words_of(paste(table$area, table$method, table$datum)), feet)
+    registry_cache$table <- table
   }
   registry_cache$table
 }
 
-# Lower case without accents.
-folded <- function(text) {
-  plain <- iconv(text, "UTF-8", "ASCII//TRANSLIT")
-  tolower(ifelse(is.na(plain), text, plain))
+# What people call some systems beside their names, in words as words_of() gives them; several parted by commas.
+crs_nicknames <- c(
+  "4326" = "wgs84,wgs 1984,gps,lat lon,lon lat,latlong,longlat,longitude latitude", "3857" = "web mercator,spherical mercator,pseudo mercator",
+  "3395" = "world mercator", "2154" = "lambert 93,rgf93 lambert 93", "27700" = "british national grid,bng,national grid",
+  "29903" = "irish grid", "2157" = "itm,irish transverse mercator", "3035" = "laea europe,etrs laea", "3034" = "lcc europe",
+  "5070" = "conus albers,us albers,usa albers", "5071" = "conus albers hard", "6350" = "conus albers 2011", "3338" = "alaska albers", "3005" = "bc albers",
+  "3347" = "statistics canada lambert", "28992" = "rd new,rijksdriehoek,dutch grid", "31370" = "belgian lambert 72", "3812" = "belgian lambert 2008",
+  "2056" = "lv95,swiss grid", "21781" = "lv03,old swiss grid", "3006" = "sweref99 tm", "3067" = "tm35fin,etrs tm35fin", "2193" = "nztm,nztm2000",
+  "27200" = "nzmg", "7844" = "gda2020", "4283" = "gda94", "3577" = "australian albers", "3112" = "geoscience australia lambert", "4258" = "etrs89",
+  "4269" = "nad83", "4267" = "nad27", "8857" = "equal earth", "6933" = "ease grid 2", "3031" = "antarctic polar stereographic", "3995" = "arctic polar stereographic",
+  "3413" = "nsidc north", "3976" = "nsidc south", "5514" = "krovak east north,s jtsk", "23700" = "eov", "2180" = "poland cs92,puwg 1992",
+  "31467" = "gk3,gauss kruger 3", "31468" = "gk4,gauss kruger 4", "4674" = "sirgas 2000", "5880" = "brazil polyconic", "3346" = "lks94",
+  "3301" = "l est97", "3059" = "lks92", "31287" = "austria lambert", "3765" = "htrs96", "3794" = "d96 tm", "5243" = "germany lcc"
+)
+
+# A row for each method that makes a map of the world and of which the registry has no system.
+methods_without_row <- function(table) {
+  names <- world_methods
+  n <- length(names)
+  tibble::tibble(code = names, name = paste("WGS 84 /", names), kind = "projected", unit = "metre", method = names, datum = "WGS 1984", area = "World.",
+                 box = matrix(rep(c(-180, -90, 180, 90), each = n), n), has_heights = FALSE, epsg = NA_integer_)
 }
 
-matching_words <- function(table, text, call) {
-  if (is.null(text)) return(rep(TRUE, nrow(table)))
+world_methods <- c("Mollweide", "Robinson", "Sinusoidal", "Winkel Tripel", "Miller Cylindrical")
+
+# Lower case without accents, each run of other characters than letters and digits as one blank; units as they are shortened.
+words_of <- function(text) {
+  text <- without_accents(text)
+  text <- trimws(gsub("[^\\p{L}\\p{N}.]+", " ", text, perl = TRUE))
+  gsub("\\b(us)?(foot|feet)\\b", "ft", gsub("\\bus survey (foot|feet)\\b|\\bus (foot|feet|ft)\\b", "ftus", text))
+}
+
+squeezed <- function(words) gsub(" ", "", words, fixed = TRUE)
+
+# How well each row answers the words, 1 the best; NA where it lacks one.
+rank_of_words <- function(table, text, call) {
   if (!rlang::is_string(as.character(text))) fail("argument", "{.arg text} must be one string of words.", call = call)
-  words <- strsplit(folded(trimws(sub("^EPSG:", "", as.character(text), ignore.case = TRUE))), "[^[:alnum:].]+")[[1]]
-  Reduce(`&`, lapply(words[nzchar(words)], function(word) grepl(word, registry_cache$words, fixed = TRUE)), rep(TRUE, nrow(table)))
+  asked <- words_of(sub("^EPSG:+", "", as.character(text), ignore.case = TRUE))
+  asked <- gsub("\\butm ?(zone )?([0-9]{1,2}) ?([ns])\\b", "utm zone \\2\\3", asked)
+  words <- strsplit(asked, " ", fixed = TRUE)[[1]]
+  if (!length(words)) return(rep(1, nrow(table)))
+  names <- registry_cache$names
+  short <- sub("^.* / ", "", table$name)  # without the datum before it
+  all_of <- function(where, pattern) Reduce(`&`, lapply(words, function(word) grepl(pattern(word), where, perl = TRUE)))
+  literal <- function(word) gsub(".", "\\.", word, fixed = TRUE)
+  whole <- function(word) paste0("\\b", literal(word), "\\b")
+  start <- function(word) paste0("\\b", literal(word))
+  one <- squeezed(asked)
+  ranks <- list(
+    table$epsg %in% suppressWarnings(as.integer(one)) & !is.na(table$epsg), squeezed(names) == one, vapply(strsplit(squeezed(registry_cache$nicknames), ","), function(own) one %in% own, NA),
+    squeezed(words_of(short)) == one, startsWith(names, asked), grepl(whole(asked), names, perl = TRUE), all_of(names, whole), all_of(names, start), grepl(one, squeezed(names), fixed = TRUE),
+    all_of(registry_cache$words, whole), all_of(registry_cache$words, start), all_of(registry_cache$words, literal),
+    grepl(one, squeezed(registry_cache$words), fixed = TRUE)
+  )
+  rank <- rep(NA_real_, nrow(table))
+  for (i in rev(seq_along(ranks))) rank[ranks[[i]]] <- i
+  # What is named so leaves out what holds the words in its area of use; whole words leave out parts of words.
+  best <- suppressWarnings(min(rank, na.rm = TRUE))
+  rank[rank > if (best <= 4) 9 else if (best <= 11) 11 else Inf] <- NA
+  rank
 }
 
 nearest_name_hint <- function(table, text) {
   if (is.null(text)) return("")
-  words <- unique(unlist(strsplit(folded(table$name), "[^[:alpha:]]+")))
-  asked <- strsplit(folded(as.character(text)), "[^[:alpha:]]+")[[1]]
+  words <- unique(unlist(strsplit(words_of(table$name), "[^[:alpha:]]+")))
+  asked <- strsplit(words_of(as.character(text)), "[^[:alpha:]]+")[[1]]
   unknown <- asked[nchar(asked) > 2 & !vapply(asked, function(word) any(grepl(word, words, fixed = TRUE)), TRUE)]
   if (!length(unknown)) return("")
   words <- words[nchar(words) > 2]
@@ -76,144 +138,3 @@ nearest_name_hint <- function(table, text) {
   paste0("; is ", paste0("\"", unknown, "\" perhaps \"", nearest, "\"", collapse = ", "), "?")
 }
 
-# West, south, east and north of a layer in degrees of WGS 84's kind; east may exceed 180.
-degrees_extent <- function(x, call) {
-  shapes <- as_shapes(x)
-  need_crs(shapes, "its place is not known", call = call)
-  crs <- crs_of(shapes)
-  extent <- extent_of(shapes)
-  if (anyNA(extent)) fail("data", "The layer holds no coordinates.", call = call)
-  if (crs$kind == "geographic") {
-    return(unname(extent * crs$unit_size + c(crs$meridian_degrees, 0, crs$meridian_degrees, 0)))
-  }
-  # The border of the extent, as its corners need not be its extremes.
-  t <- seq(0, 1, length.out = 9)
-  x <- c(extent[1] + t * (extent[3] - extent[1]), rep(extent[3], 9), extent[1] + t * (extent[3] - extent[1]), rep(extent[1], 9))
-  y <- c(rep(extent[2], 9), extent[2] + t * (extent[4] - extent[2]), rep(extent[4], 9), extent[2] + t * (extent[4] - extent[2]))
-  moved <- core(core_transform_points(unname(x), unname(y), unclass(crs), unclass(geographic_base(crs))), call = call)
-  lon <- moved$x + crs$meridian_degrees
-  lat <- moved$y
-  if (all(is.nan(lon))) fail("crs", c("The layer lies outside the domain of {crs_label(crs)}.", i = "Is the label right?"), call = call)
-  lon <- lon[!is.nan(lon)]
-  if (diff(range(lon)) > 180) lon <- lon %% 360  # around the antimeridian
-  c(min(lon), min(lat, na.rm = TRUE), max(lon), max(lat, na.rm = TRUE))
-}
-
-# Which boxes (rows of west, south, east, north; east may be west of west) hold an extent.
-covers_extent <- function(boxes, extent) {
-  width <- (boxes[, 3] - boxes[, 1]) %% 360
-  width[width == 0 & boxes[, 1] != boxes[, 3]] <- 360
-  from <- (extent[1] - boxes[, 1]) %% 360
-  inside <- from + (extent[3] - extent[1]) <= width + 1e-9 | width >= 360
-  inside & boxes[, 2] <= extent[2] + 1e-9 & boxes[, 4] >= extent[4] - 1e-9
-}
-
-box_size <- function(boxes) {
-  width <- (boxes[, 3] - boxes[, 1]) %% 360
-  width[width == 0] <- 360
-  width * (sin(boxes[, 4] * pi / 180) - sin(boxes[, 2] * pi / 180))
-}
-
-#' @rdname find_crs
-#' @export
-crs_for <- function(x, measuring = "area") {
-  call <- rlang::current_env()
-  one_of(measuring, c("area", "distance", "shape"), "measuring", call = call)
-  extent <- degrees_extent(x, call)
-  base <- geographic_base(crs_of(as_shapes(x)))
-  place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1],
-                height = extent[4] - extent[2], base = base)
-  place$lon <- (place$lon + 180) %% 360 - 180
-  found <- switch(measuring, area = crs_for_area(place), distance = crs_for_distance(place), shape = crs_for_shape(place))
-  attr(found, "reason") <- paste0(attr(found, "reason"), distortion_in_words(found, place))
-  say("{.fn crs_for}: {crs_label(found)}: {attr(found, 'reason')}.")
-  found
-}
-
-is_world <- function(place) place$width > 180 || place$height > 120
-
-crs_for_area <- function(place) {
-  if (is_world(place)) return(made_to_measure("Equal Earth", "equal-area over the whole world", place, c(central_meridian = round(place$lon))))
-  if (place$width > 2.5 * place$height && place$width > 15 && abs(place$lat) > 15 && place$extent[2] * place$extent[4] > 0) {
-    parallels <- standard_parallels(place)
-    return(made_to_measure("Albers Equal Area", "equal-area, for a layer wider than high", place,
-                           c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2), parallels)))
-  }
-  made_to_measure("Lambert Azimuthal Equal Area", "equal-area, around the middle of the layer", place,
-                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2)))
-}
-
-crs_for_distance <- function(place) {
-  zone <- utm_for(place)
-  if (!is.null(zone)) return(zone)
-  made_to_measure("Azimuthal Equidistant", "true distances from the middle of the layer", place,
-                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2)))
-}
-
-crs_for_shape <- function(place) {
-  zone <- utm_for(place)
-  if (!is.null(zone)) return(zone)
-  if (place$extent[2] > 60) return(reasoned(crs_by_code(3995, NULL), "conformal around the north pole"))
-  if (place$extent[4] < -60) return(reasoned(crs_by_code(3031, NULL), "conformal around the south pole"))
-  if (is_world(place) || place$extent[2] * place$extent[4] < 0 || abs(place$lat) < 15) {
-    return(made_to_measure("Mercator (variant B)", "conformal, along the equator", place,
-                           c(standard_parallel_1 = round(max(abs(place$extent[c(2, 4)])) / 2, 1), central_meridian = round(place$lon, 2))))
-  }
-  made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place,
-                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2), standard_parallels(place)))
-}
-
-# A sixth of the height from either end (Snyder 1987, section 14).
-standard_parallels <- function(place) {
-  c(standard_parallel_1 = round(place$extent[2] + place$height / 6, 2), standard_parallel_2 = round(place$extent[4] - place$height / 6, 2))
-}
-
-# The UTM zone that holds a layer, on its own datum where the registry has that, else on WGS 84; NULL where none does.
-utm_for <- function(place) {
-  zone <- floor((place$lon + 180) / 6) %% 60 + 1
-  reach <- max(abs(c(place$extent[1], place$extent[3]) - (mean(place$extent[c(1, 3)]) - place$lon) - (6 * zone - 183)))
-  if (reach > 4.5 || place$extent[2] < -80 || place$extent[4] > 84) return(NULL)
-  south <- place$lat < 0
-  table <- registry_table()
-  name <- paste0(place$base$name, " / UTM zone ", zone, if (south) "S" else "N")
-  code <- table$code[table$kind == "projected" & ascii_lower(table$name) == ascii_lower(name)]
-  if (!length(code)) code <- (if (south) 32700 else 32600) + zone
-  reasoned(crs_by_code(code[1], NULL), "the UTM zone the layer lies in, conformal")
-}
-
-reasoned <- function(crs, reason) {
-  attr(crs, "reason") <- reason
-  crs
-}
-
-# A projected CRS in metres that no registry has.
-made_to_measure <- function(method, reason, place, parameters) {
-  fields <- unclass(place$base)
-  fields$geographic_name <- fields$name
-  fields$geographic_code <- fields$code
-  fields$kind <- "projected"
-  fields$name <- paste0(fields$geographic_name, " / ", method, " (made to measure)")
-  fields$code <- NA_character_
-  fields[c("unit", "unit_size", "method")] <- list("metre", 1, method)
-  meridian <- if ("central_meridian" %in% names(parameters)) place$base$meridian_degrees else 0
-  parameters["central_meridian"] <- parameters[["central_meridian"]] - meridian
-  fields$parameters <- c(parameters, false_easting = 0, false_northing = 0)
-  fields$area <- list(south = place$extent[2], west = place$extent[1], north = place$extent[4], east = place$extent[3], text = NA_character_)
-  reasoned(new_crs(fields), reason)
-}
-
-# How far lengths and areas are off across the extent, at its corners and middle.
-distortion_in_words <- function(crs, place) {
-  at <- expand.grid(lon = c(place$extent[1], place$lon, place$extent[3]), lat = c(place$extent[2], place$lat, place$extent[4]))
-  at$lat <- pmin(pmax(at$lat, -89.9), 89.9)
-  d <- core_distortion((at$lon - crs$meridian_degrees + 180) %% 360 - 180, at$lat, unclass(crs))
-  lengths <- max(abs(c(d$least_scale, d$greatest_scale) - 1), na.rm = TRUE)
-  areas <- max(abs(d$area_scale - 1), na.rm = TRUE)
-  paste0("; lengths off by at most ", share_in_words(lengths), ", areas by ", share_in_words(areas), " at its middle and corners")
-}
-
-share_in_words <- function(share) {
-  if (share < 1e-7) return("nothing")
-  plain <- function(x) format(signif(x, 2), scientific = FALSE)
-  if (share < 0.001) paste(plain(share * 1e6), "in a million") else paste(plain(share * 100), "%")
-}

@@ -1,14 +1,14 @@
 #' Flows between regions
 #'
 #' Turns a table of from–to counts into lines between the regions it names, one for each pair, with the counts summed: what
-#' [flow_map()] draws. With `group`, flows are summed between groups of regions, such as the districts that wards belong to.
+#' [flow_map()] draws. With `.group`, flows are summed between groups of regions, such as the districts that wards belong to.
 #'
-#' @param regions A spatial frame.
-#' @param flows A table with a row a flow, as a data frame.
-#' @param from,to Columns of `flows` that name the regions.
-#' @param key Column of `regions` that holds those names. Compared as in [join_table()].
+#' @param .regions A spatial frame. All arguments have a point before their names, so that new columns may have any.
+#' @param .flows A table with a row a flow, as a data frame.
+#' @param .from,.to Columns of `.flows` that name the regions.
+#' @param .key Column of `.regions` that holds those names. Compared as in [join_table()].
 #' @param ... Named summaries of the flows' columns for each pair, as in [summarise_into()]. Without any, `flows = n()`.
-#' @param group A column of `regions`, by which flows are summed instead.
+#' @param .group A column of `.regions`, by which flows are summed instead.
 #' @return A spatial frame of lines from a point well inside one region to one in the other, on the CRS of `regions`, with the columns
 #'   `from`, `to` and a column a summary, by `from`, then `to`. Flows within one region or group have a point in place of a line. Flows
 #'   whose region is not there are left out, and said with the nearest spelling.
@@ -18,20 +18,22 @@
 #' trips <- read_layer(demo_file("trips.csv"))
 #' flows_between(wards, trips, from, to, ward_id, trips = sum(trips))
 #' @export
-flows_between <- function(regions, flows, from, to, key, ..., group = NULL) {
+flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL) {
   started <- clock()
   call <- rlang::current_env()
+  regions <- .regions
+  flows <- .flows
   if (!is_spatial_frame(regions)) fail("argument", "{.arg regions} must be a spatial frame.", call = call)
   if (!is.data.frame(flows)) fail("argument", "{.arg flows} must be a table.", call = call)
   columns <- attribute_table(dplyr::ungroup(flows))
-  from <- named_column(columns, rlang::enquo(from), "from", call)
-  to <- named_column(columns, rlang::enquo(to), "to", call)
-  key <- named_column(regions, rlang::enquo(key), "key", call)
-  summaries <- summaries_of(..., call = call)
+  from <- named_column(columns, rlang::enquo(.from), ".from", call)
+  to <- named_column(columns, rlang::enquo(.to), ".to", call)
+  key <- named_column(regions, rlang::enquo(.key), ".key", call)
+  summaries <- summaries_of(..., arguments = c("group", "key"), call = call)
   if (identical(names(summaries), "count")) names(summaries) <- "flows"
 
-  group <- rlang::enquo(group)
-  groups <- if (!rlang::quo_is_null(group)) regions[[named_column(regions, group, "group", call)]]
+  group <- rlang::enquo(.group)
+  groups <- if (!rlang::quo_is_null(group)) regions[[named_column(regions, group, ".group", call)]]
   places <- places_of_flows(regions, regions[[key]], groups, call)
   ends <- list(from = region_of_key(columns, from, regions, key), to = region_of_key(columns, to, regions, key))
   known <- which(!is.na(ends$from) & !is.na(ends$to))

@@ -26,7 +26,14 @@ spatial_frame <- function(...) {
     fail("argument", c("A spatial frame needs a shape column.", i = "Make one with {.fn point_shapes} or {.fn shapes_from_wkt}."),
          call = rlang::current_env())
   }
+  data[[shapes[1]]] <- admitted(data[[shapes[1]]])
   new_spatial_frame(data, shapes[1])
+}
+
+# The same of shapes that verbs of ours made.
+frame_of_columns <- function(...) {
+  data <- tibble::tibble(...)
+  new_spatial_frame(data, names(data)[vapply(data, is_shapes, NA)][1])
 }
 
 #' @rdname spatial_frame
@@ -46,10 +53,9 @@ as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
   } else {
     shapes <- point_shapes(as_coordinate(data[[coords[1]]], coords[1]), as_coordinate(data[[coords[2]]], coords[2]), crs)
   }
-  data$geometry <- shapes
+  data$geometry <- admitted(shapes)
   lost <- sum(is.na(shapes))
   if (lost) caution("data", "{counted(lost, 'row')} of {nrow(data)} without coordinates got a missing shape.")
-  check_plausible(shapes)
   out <- new_spatial_frame(data, "geometry")
   record(out, NULL, "as_spatial_frame", rlang::current_call(), nrow(data), if (lost) paste(counted(lost, "row"), "without coordinates"),
          started)

@@ -168,7 +168,7 @@ insert_geopackage_rows <- function(con, x, columns, layer, key, shape, srs) {
     DBI::dbExecute(con, sql, params = unname(c(list(ids), values)))
     bar(max(rows) / nrow(x))
   }
-  if (!is.null(shapes)) widen_geopackage_extent(con, layer, extent_of(shapes))
+  if (!is.null(shapes)) widen_geopackage_extent(con, layer, box_of(shapes))
   DBI::dbExecute(con, "UPDATE gpkg_contents SET last_change = strftime('%Y-%m-%dT%H:%M:%fZ', 'now') WHERE table_name = ?", params = list(layer))
 }
 

@@ -212,7 +212,7 @@ parquet_geo <- function(shapes, name) {
   crs <- crs_of(shapes)
   column <- list(encoding = "WKB", geometry_types = I(sort(unique(kinds[!is.na(types)]))), orientation = "counterclockwise")
   column["crs"] <- list(parquet_crs_json(crs))
-  extent <- unname(extent_of(shapes))
+  extent <- unname(box_of(shapes))
   if (!anyNA(extent)) column$bbox <- extent
   column$covering <- list(bbox = lapply(stats::setNames(box_members, box_members), function(member) c("bbox", member)))
   list(version = "1.1.0", primary_column = name, columns = stats::setNames(list(column), name))

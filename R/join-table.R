@@ -1,8 +1,14 @@
 #' Join a table by key
 #'
-#' Adds the columns of a table to the rows of a layer whose key is the same. Keys are compared trimmed, and as numbers
-#' where one side holds numbers and the other text that is all numbers; leading zeros count where both sides are text.
-#' Keys without a partner are counted on both sides and listed with the nearest spelling.
+#' Adds the columns of a table to the rows of a layer whose key is the same. Keys are compared trimmed, with no-break and doubled blanks
+#' as one, in one Unicode form (NFC), and as numbers where one side holds numbers and the other text that is all numbers; leading zeros
+#' count where both sides are text. Keys without a partner are counted on both sides and listed with the nearest spelling.
+#'
+#' `unmatched_keys()` gives those keys as a table to look through; what is left of it after the wrong guesses are struck out goes into
+#' `accept`.
+#'
+#' A key of `table` that lands on several rows of `x`, as a capacity of a district on each of its schools, is told: a sum over the rows
+#' would count it more than once. `.once` of [summarise_into()] and [dissolve_by()] takes such columns as they stand.
 #'
 #' @param x A spatial frame or data frame.
 #' @param table A data frame.
@@ -11,7 +17,9 @@
 #' @param multiple `"error"` where a key of `table` repeats and would multiply rows, or `"all"` to allow that, or
 #'   `"first"` to take the first.
 #' @param ignore_case `TRUE` to compare keys without regard to case.
-#' @return `x` with the columns of `table`, a suffix `_table` on names that clash; rows without a partner are kept with
+#' @param accept Spellings to take for the same: `c("key in table" = "key in x")`, or rows of `unmatched_keys()`.
+#' @return `unmatched_keys()`: a tibble of one row a key without a partner: `side` (`"x"` or `"table"`), `key`, `rows` it stands in, and
+#'   `nearest` on the other side, `NA` where nothing is near. `join_table()`: `x` with the columns of `table`, a suffix `_table` on names that clash; rows without a partner are kept with
 #'   missing values.
 #' @section Errors: `civicatlas_error_column` where a key is not there, `civicatlas_error_key` where a repeated key would
 #'   multiply rows.
@@ -20,19 +28,69 @@
 #' heat <- read_layer(demo_file("heat.csv"))
 #' join_table(wards, heat, by = "ward_id")
 #' @export
-join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE) {
+join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE, accept = NULL) {
   started <- clock()
   call <- rlang::current_env()
   one_of(multiple, c("error", "all", "first"), "multiple", call = call)
   table <- dplyr::ungroup(tibble::as_tibble(attribute_table(table)))
   by <- join_keys(x, table, by, call)
-  keys <- comparable_keys(x, table, by, ignore_case)
+  keys <- comparable_keys(x, table, by, ignore_case, accepted_keys(accept, call))
   check_repeated_keys(keys, multiple, by, call)
   at <- matched_rows(keys$x, keys$table, multiple)
-  rows <- if (identical(at$x, seq_len(nrow(x)))) x else x[at$x, ]
-  out <- add_columns(rows, vctrs::vec_slice(table[setdiff(names(table), by)], at$table), "_table")
-  note <- report_keys(keys, by, nrow(x), nrow(out))
+  rows <- if (identical(at$x, seq_len(nrow(x)))) x else vctrs::vec_slice(x, at$x)
+  added <- table[setdiff(names(table), by)]
+  out <- add_columns(rows, vctrs::vec_slice(added, at$table), "_table")
+  note <- c(report_keys(keys, by, nrow(x), nrow(out)), tell_spread(at$table, added))
   record(out, x, "join_table", rlang::current_call(), nrow(x), note, started)
+}
+
+#' @rdname join_table
+#' @export
+unmatched_keys <- function(x, table, by = NULL, ignore_case = FALSE) {
+  call <- rlang::current_env()
+  table <- tibble::as_tibble(attribute_table(table))
+  by <- join_keys(x, table, by, call)
+  keys <- comparable_keys(x, table, by, ignore_case, NULL)
+  alone <- function(own, other, side) {
+    counts <- vctrs::vec_count(own[!is.na(own) & !own %in% other], "location")
+    others <- setdiff(unique(other[!is.na(other)]), own)  # a key that has a partner is no spelling of another
+    nearest <- vapply(counts$key, function(key) nearest_key(key, others), "", USE.NAMES = FALSE)
+    tibble::tibble(side = rep(side, nrow(counts)), key = shown_key(counts$key), rows = counts$count, nearest = shown_key(nearest))
+  }
+  vctrs::vec_rbind(alone(keys$x, keys$table, "x"), alone(keys$table, keys$x, "table"))
+}
+
+# A key of several columns as people read it.
+shown_key <- function(keys) gsub("\u001f", ", ", keys, fixed = TRUE)
+
+# Chosen spellings: keys of x, named for those of table that stand for them.
+accepted_keys <- function(accept, call) {
+  if (is.null(accept)) return(NULL)
+  if (is.data.frame(accept)) {
+    for (column in c("side", "key", "nearest")) need_column(accept, column, "accept", call = call)
+    accept <- accept[!is.na(accept$nearest), ]
+    of_x <- accept$side == "x"
+    accept <- c(stats::setNames(accept$key[of_x], accept$nearest[of_x]), stats::setNames(accept$nearest[!of_x], accept$key[!of_x]))
+  }
+  if (!is.character(accept) || is.null(names(accept))) {
+    fail("argument", "{.arg accept} must be spellings as {.code c(\"key in table\" = \"key in x\")}, or rows of {.fn unmatched_keys}.", call = call)
+  }
+  accept <- accept[!duplicated(paste(names(accept), accept, sep = "\u001e"))]
+  two <- unique(names(accept)[duplicated(names(accept))])
+  if (length(two)) fail("key", "{.arg accept} takes {.val {two[1]}} for two different keys of {.arg x}.", call = call)
+  accept
+}
+
+# Values of the table that now stand in several rows, whose sum would count them again.
+tell_spread <- function(rows, added) {
+  times <- tabulate(rows[!is.na(rows)])
+  several <- sum(times > 1)
+  numbers <- names(added)[vapply(added, is.numeric, NA)]
+  if (!several || !length(numbers)) return(NULL)
+  most <- max(times)
+  say(c("!" = "{counted(several, 'key')} of {.arg table} landed on several rows of {.arg x} (up to {most}): a sum over rows would count {.val {numbers}} again.",
+        i = "{.code .once = {if (length(numbers) > 1) paste0('c(', paste(numbers, collapse = ', '), ')') else numbers}} in {.fn summarise_into} or {.fn dissolve_by} takes them once."))
+  paste(counted(several, "key"), "on several rows")
 }
 
 # Names of the key columns in table, named for those in x.
@@ -51,22 +109,36 @@ join_keys <- function(x, table, by, call) {
 }
 
 # Keys of both sides as text that can be compared; of several columns joined by a mark that no text holds.
-comparable_keys <- function(x, table, by, ignore_case) {
+comparable_keys <- function(x, table, by, ignore_case, accept) {
   parts <- Map(function(a, b) comparable_pair(x[[a]], table[[b]], ignore_case), names(by), by)
   join <- function(side) {
     columns <- lapply(parts, `[[`, side)
     missing <- Reduce(`|`, lapply(columns, is.na))
     ifelse(missing, NA_character_, do.call(paste, c(unname(columns), sep = "\u001f")))
   }
-  list(x = join("x"), table = join("table"))
+  keys <- list(x = join("x"), table = join("table"))
+  if (!is.null(accept)) {
+    as_key <- function(text) comparable_text(if (length(by) > 1) gsub(", ", "\u001f", text, fixed = TRUE) else text, ignore_case)
+    stands_for <- match(keys$table, as_key(names(accept)))
+    keys$table[!is.na(stands_for)] <- as_key(unname(accept))[stands_for[!is.na(stands_for)]]
+  }
+  keys
+}
+
+# Text with blanks of all kinds as one, trimmed, in one Unicode form; blank is missing.
+comparable_text <- function(values, ignore_case) {
+  distinct <- unique(as.character(values))
+  odd <- which(!grepl("^[!-~]*$", distinct, useBytes = TRUE) & !is.na(distinct))
+  folded <- distinct
+  folded[odd] <- utf8::utf8_normalize(enc2utf8(gsub("[\\s\u00a0\u1680\u2000-\u200a\u202f\u205f\u3000]+", " ", enc2utf8(distinct[odd]), perl = TRUE)))
+  folded <- trimws(folded)
+  folded[!nzchar(folded)] <- NA
+  if (ignore_case) folded <- utf8::utf8_normalize(folded, map_case = TRUE)
+  folded[match(as.character(values), distinct)]
 }
 
 comparable_pair <- function(a, b, ignore_case) {
-  text <- function(values) {
-    values <- trimws(as.character(values))
-    values[!nzchar(values)] <- NA
-    if (ignore_case) tolower(values) else values
-  }
+  text <- function(values) comparable_text(values, ignore_case)
   as_number <- function(values) suppressWarnings(as.double(if (is.factor(values)) as.character(values) else values))
   is_number <- function(values) is.numeric(values) && !is.object(values)
   if (is_number(a) || is_number(b)) {
@@ -122,7 +194,7 @@ lone_lines <- function(lone, others, side) {
   nearest <- vapply(shown, function(key) nearest_key(key, others), "")
   text <- paste0("\"", shown, "\"", ifelse(is.na(nearest), "", paste0(" (nearest: \"", nearest, "\")")))
   text <- gsub("\u001f", ", ", text, fixed = TRUE)
-  paste0("only in ", side, ": ", paste(text, collapse = ", "), if (length(lone) > 8) paste0(" and ", format_count(length(lone) - 8), " more"))
+  paste0("only in ", side, ": ", paste(text, collapse = ", "), if (length(lone) > 8) paste0(" and ", format_count(length(lone) - 8), " more: see unmatched_keys()"))
 }
 
 # The nearest spelling, where it is near: within a third of the key's length, letters that look like digits taken as such.

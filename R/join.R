@@ -30,9 +30,10 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
   y <- meet(x, y, crs, call = call)
   one_of(unmatched, c("keep", "drop"), "unmatched", call = call)
   one_of(multiple, c("all", "first", "largest"), "multiple", call = call)
-  pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
+  shapes <- list(x = on_one_turn(as_shapes(x)), y = on_one_turn(as_shapes(y)))
+  pairs <- find_pairs(shapes$x, shapes$y, relation, distance, unit, call = call)
   repeated <- length(core_occurrences(pairs$x, nrow(x))$several)
-  if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") largest_first(pairs, as_shapes(x), as_shapes(y), call))
+  if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") largest_first(pairs, shapes$x, shapes$y, call))
 
   alone <- setdiff(seq_len(nrow(x)), pairs$x)
   rows <- data.frame(x = pairs$x, y = pairs$y)
@@ -86,8 +87,8 @@ need_frames <- function(x, y, call) {
 
 # A key of each pair that is least for the partner with the most area, else length, in common.
 largest_first <- function(pairs, x, y, call) {
-  if (only_points(x)) return(-planar_areas(y)[pairs$y])
-  found <- core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call)
+  if (only_points(x)) return(-true_measure(y, "area")[pairs$y])
+  found <- shared_measures(x, y, call)
   at <- match(paste(pairs$x, pairs$y), paste(found$x, found$y))
   area <- ifelse(is.na(at), 0, found$area[at])
   length <- ifelse(is.na(at), 0, found$length[at])
@@ -134,8 +135,8 @@ add_columns <- function(x, table, suffix) {
 # All rows without a partner is mostly a sign of wrong coordinates.
 warn_if_apart <- function(x, y, none_matched) {
   if (!none_matched || !vctrs::vec_size(x) || !vctrs::vec_size(y)) return(invisible())
-  a <- extent_of(x)
-  b <- extent_of(y)
+  a <- box_of(x)
+  b <- box_of(y)
   if (anyNA(a) || anyNA(b)) return(invisible())
   gap <- c(max(a["xmin"] - b["xmax"], b["xmin"] - a["xmax"], 0), max(a["ymin"] - b["ymax"], b["ymin"] - a["ymax"], 0))
   apart <- sqrt(sum(gap^2))
@@ -175,6 +176,7 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   a <- as_shapes(x)
   b <- as_shapes(y)
   scale <- nearest_scale(a, unit, call)
+  warn_of_distances(a)
   found <- nearest_rows(a, b, count, reach_of_nearest(within, call) / scale, call)
   tied <- length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count))
   rank_by <- rlang::enquo(rank_by)
@@ -218,17 +220,16 @@ nearest_scale <- function(shapes, unit, call) {
 nearest_rows <- function(x, y, count, within, call) {
   geographic <- is_geographic(x)
   if (geographic) {
-    x <- in_degrees(x)
-    y <- in_degrees(y)
+    x <- on_one_turn(in_degrees(x))
+    y <- on_one_turn(in_degrees(y))
   }
   core(core_nearest_rows(handles_of(x), store_of(x), handles_of(y), store_of(y), as.integer(count), within, if (geographic) unclass(crs_of(x))), call = call)
 }
 
 directions <- function(x, y, rows) {
-  centres <- function(shapes) core_planar_centroids(handles_of(shapes), store_of(shapes))
   crs <- crs_of(x)
-  a <- lapply(centres(x), `[`, rows$x)
-  b <- lapply(centres(y), `[`, rows$y)
+  a <- lapply(centres_of(x), `[`, rows$x)
+  b <- lapply(centres_of(y), `[`, rows$y)
   out <- rep(NA_real_, nrow(rows))
   some <- which(!is.na(rows$y) & rows$distance > 0)
   if (!length(some)) return(out)

@@ -56,7 +56,7 @@ put_on_crs <- function(x, target) {
 
 # A name that SQL takes without quotes.
 table_name <- function(text) {
-  name <- gsub("[^a-z0-9]+", "_", tolower(iconv(text, "UTF-8", "ASCII//TRANSLIT", sub = "_")))
+  name <- gsub("[^a-z0-9]+", "_", without_accents(text))
   name <- gsub("^_+|_+$", "", name)
   if (!nzchar(name)) name <- "layer"
   if (grepl("^[0-9]", name)) name <- paste0("t_", name)

@@ -141,7 +141,7 @@ ggplot_add.map_graticule <- function(object, plot, ...) {
 # What the window covers, in degrees, from points along its edges and within.
 degrees_of_window <- function(frame) {
   at <- expand.grid(x = seq(frame$x[1], frame$x[2], length.out = 15), y = seq(frame$y[1], frame$y[2], length.out = 15))
-  extent_of(quietly(suppressWarnings(reproject_to(point_shapes(at$x, at$y, frame$crs), geographic_base(frame$crs)))))
+  box_of(quietly(suppressWarnings(reproject_to(point_shapes(at$x, at$y, frame$crs), geographic_base(frame$crs)))))
 }
 
 # The nearest of 1, 2, 5, 10, 15, 30 degrees or a decimal part of one.
@@ -164,7 +164,7 @@ graticule_lines <- function(extent, step, crs) {
     vapply(meridians, function(at) paste(at, along(max(-90, extent["ymin"] - step), min(90, extent["ymax"] + step)), collapse = ", "), ""),
     vapply(parallels, function(at) paste(along(extent["xmin"] - step, extent["xmax"] + step), at, collapse = ", "), "")
   )
-  lines <- spatial_frame(
+  lines <- frame_of_columns(
     degrees = c(meridians, parallels), meridian = rep(c(TRUE, FALSE), c(length(meridians), length(parallels))),
     geometry = shapes_from_wkt(sprintf("LINESTRING (%s)", text), geographic_base(crs))
   )

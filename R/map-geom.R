@@ -99,7 +99,7 @@ shapes_layer <- function(x, mapping = NULL, style = list(), key = ggplot2::draw_
 }
 
 # Equal scales (on longitude and latitude, at the middle latitude), the frame's extent or a box, and the map's CRS.
-map_coordinates <- function(x, extent = extent_of(x)) {
+map_coordinates <- function(x, extent = box_of(x)) {
   crs <- crs_of(x)
   geographic <- identical(crs$kind, "geographic")
   ratio <- if (geographic) 1 / max(0.05, cos(mean(extent[c("ymin", "ymax")]) * crs$unit_size * pi / 180)) else 1
@@ -131,7 +131,7 @@ map_view <- function(to) {
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_view)
 ggplot_add.map_view <- function(object, plot, ...) {
   crs <- plot$coordinates$crs
-  extent <- if (is_spatial_frame(object$to)) extent_of(on_map_crs(object$to, crs, "map_view")) else object$to
+  extent <- if (is_spatial_frame(object$to)) box_of(on_map_crs(object$to, crs, "map_view")) else object$to
   carrier <- point_shapes(extent[c("xmin", "xmax")], extent[c("ymin", "ymax")], crs)
   plot$coordinates <- map_coordinates(carrier, extent)
   plot

@@ -47,7 +47,7 @@ plain_map <- function(..., title = NULL, subtitle = NULL, source = NULL) {
 # All layers of the most extended kind, on one CRS.
 joint_extent <- function(layers, crs) {
   on_crs <- function(layer) if (is.null(crs) || same_crs(crs_of(layer), crs)) layer else quietly(reproject_to(layer, crs))
-  extents <- vapply(layers, function(layer) extent_of(on_crs(layer)), double(4))
+  extents <- vapply(layers, function(layer) box_of(on_crs(layer)), double(4))
   c(xmin = min(extents[1, ]), ymin = min(extents[2, ]), xmax = max(extents[3, ]), ymax = max(extents[4, ]))
 }
 

@@ -82,7 +82,7 @@ before_and_after <- function(before, after, fill, ..., labels = c("Before", "Aft
   fill <- rlang::enquo(fill)
   if (length(labels) != 2) fail("argument", "{.arg labels} must be two names.", call = call)
   check_same_crs(before, after, "before", "after", call = call)
-  both <- spatial_frame(
+  both <- frame_of_columns(
     .value = c(map_values(before, fill, call), map_values(after, fill, call)), .state = factor(rep(labels, c(nrow(before), nrow(after))), levels = labels),
     geometry = vctrs::vec_c(as_shapes(before), as_shapes(after))
   )

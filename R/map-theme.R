@@ -62,7 +62,7 @@ map_caption <- function(x, source, note) {
 need_mappable <- function(x, call) {
   if (!is_spatial_frame(x)) fail("argument", "{.arg x} must be a spatial frame.", call = call)
   if (!nrow(x)) fail("argument", "The frame has no rows to map.", call = call)
-  if (anyNA(extent_of(x))) fail("argument", "The frame has no shapes to map: all are missing or empty.", call = call)
+  if (anyNA(box_of(x))) fail("argument", "The frame has no shapes to map: all are missing or empty.", call = call)
 }
 
 # Numbers as the reader's locale writes them.

@@ -2,7 +2,8 @@
 #'
 #' On longitude and latitude these are measured along the ellipsoid, in metres: edges are shortest lines (geodesics). On a
 #' projected CRS they are planar measures of the projected coordinates, or with `ellipsoidal = TRUE` those of the ground.
-#' A planar measure in degrees has no meaning and is refused.
+#' A planar measure in degrees has no meaning and is refused. Where a projected CRS distorts what is measured by more than 1 %, and
+#' where polygons cross themselves, a warning says so; the latter of layers of up to 200,000 vertices.
 #'
 #' Geodesics follow Karney (2013), "Algorithms for geodesics", Journal of Geodesy 87: exact to some nanometres. The
 #' distance between shapes other than points is that of their nearest places, 0 where they meet.
@@ -26,15 +27,24 @@
 #' rooms <- read_layer(demo_file("rooms.geojson"))
 #' distance_between(rooms[1, ], rooms[2:4, ], "km")
 #' @export
-area_of <- function(x, unit = NULL, ellipsoidal = NULL) measured(x, "area", unit, area_units, 2, ellipsoidal)
+area_of <- function(x, unit = NULL, ellipsoidal = NULL) {
+  warn_of_measures(x, "area", ellipsoidal, rlang::current_env())
+  measured(x, "area", unit, area_units, 2, ellipsoidal)
+}
 
 #' @rdname area_of
 #' @export
-length_of <- function(x, unit = NULL, ellipsoidal = NULL) measured(x, "length", unit, length_units, 1, ellipsoidal)
+length_of <- function(x, unit = NULL, ellipsoidal = NULL) {
+  warn_of_measures(x, "length", ellipsoidal, rlang::current_env())
+  measured(x, "length", unit, length_units, 1, ellipsoidal)
+}
 
 #' @rdname area_of
 #' @export
-perimeter_of <- function(x, unit = NULL, ellipsoidal = NULL) measured(x, "perimeter", unit, length_units, 1, ellipsoidal)
+perimeter_of <- function(x, unit = NULL, ellipsoidal = NULL) {
+  warn_of_measures(x, "perimeter", ellipsoidal, rlang::current_env())
+  measured(x, "perimeter", unit, length_units, 1, ellipsoidal)
+}
 
 #' @rdname area_of
 #' @export
@@ -49,8 +59,10 @@ distance_between <- function(x, y, unit = NULL, ellipsoidal = NULL, crs = "equal
   on_ellipsoid <- measures_on_ellipsoid(a, "distance", ellipsoidal, call)
   scale <- measure_scale(a, unit, length_units, 1, on_ellipsoid, call)
   if (on_ellipsoid) {
-    a <- in_degrees(a)
-    b <- in_degrees(b)
+    a <- on_one_turn(in_degrees(a))
+    b <- on_one_turn(in_degrees(b))
+  } else {
+    warn_of_distances(a)
   }
   ellipsoid <- if (on_ellipsoid) unclass(crs_of(a))
   core(core_distance(handles_of(a), store_of(a), handles_of(b), store_of(b), ellipsoid), call = call) * scale
@@ -64,6 +76,7 @@ add_measures <- function(x, area = NULL, length = NULL, perimeter = NULL, ellips
   if (!is_spatial_frame(x)) fail("argument", "{.fn add_measures} adds columns to a spatial frame.", call = call)
   wanted <- Filter(Negate(is.null), list(area = area, length = length, perimeter = perimeter))
   if (!base::length(wanted)) fail("argument", "Name the unit of at least one of {.arg area}, {.arg length} and {.arg perimeter}.", call = call)
+  warn_of_measures(x, names(wanted), ellipsoidal, call)
   columns <- lapply(names(wanted), function(measure) {
     dimension <- if (measure == "area") 2 else 1
     measured(x, measure, wanted[[measure]], if (measure == "area") area_units else length_units, dimension, ellipsoidal, call = call)
@@ -86,6 +99,17 @@ measured <- function(x, measure, unit, units, dimension, ellipsoidal, call = rla
   if (!on_ellipsoid) return(core(core_planar_measure(handles_of(shapes), store_of(shapes), measure), call = call) * scale)
   shapes <- in_degrees(shapes)
   core(core_ellipsoidal_measure(handles_of(shapes), store_of(shapes), measure, unclass(crs_of(shapes))), call = call) * scale
+}
+
+# One warning where measures in the plane are far from those on the ground, and one of polygons that cross themselves.
+warn_of_measures <- function(x, measures, ellipsoidal, call) {
+  shapes <- as_shapes(x, call = call)
+  if (any(measures != "length")) tell_invalid(shapes, "x", call, most_vertices = 200000)
+  crs <- crs_of(shapes)
+  if (is.null(crs) || crs$kind != "projected" || isTRUE(ellipsoidal)) return(invisible())
+  kind <- if ("area" %in% measures) "area" else "length"
+  remedy <- "{.code ellipsoidal = TRUE} measures on the ground"
+  warn_of_distortion(shapes, kind, measures, remedy)
 }
 
 measures_on_ellipsoid <- function(shapes, measure, ellipsoidal, call) {
@@ -123,9 +147,9 @@ planar_areas <- function(shapes) core_planar_measure(handles_of(shapes), store_o
 
 # The UTM zone (on WGS 84) in the middle of the shapes.
 utm_code <- function(shapes) {
-  extent <- extent_of(shapes)
+  extent <- extent_on_globe(shapes)
   if (anyNA(extent)) return("EPSG:\u2026")
-  zone <- min(60, max(1, floor((mean(extent[c("xmin", "xmax")]) + 180) / 6) + 1))
+  zone <- floor((mean(extent[c("xmin", "xmax")]) + 180) / 6) %% 60 + 1
   paste0("EPSG:", if (mean(extent[c("ymin", "ymax")]) < 0) 32700 + zone else 32600 + zone)
 }
 
@@ -189,48 +213,42 @@ degrees_of_points <- function(x, name, call) {
   places
 }
 
-#' How a projection distorts a layer
-#'
-#' How far lengths, areas and angles of projected shapes are from those on the ground, at the centroid of each shape
-#' (Tissot's indicatrix; Snyder 1987, section 4).
-#'
-#' @param x A spatial frame or shape vector on a projected CRS.
-#' @return A tibble of one row a shape: `least_scale` and `greatest_scale`, the smallest and largest ratio of a projected
-#'   length to that on the ground in any direction; `area_scale`, that of areas; `angle`, the largest change of an angle
-#'   in degrees; `convergence`, how far the meridian leans from grid north, degrees clockwise. `NA` where a shape is missing.
-#' @section Errors: `civicatlas_error_crs` where the CRS is missing or not projected.
-#' @examples
-#' wards <- read_layer(demo_file("wards.shp"))
-#' distortion_of(wards) |> summary()
-#' @export
-distortion_of <- function(x) {
-  call <- rlang::current_env()
-  shapes <- as_shapes(x, call = call)
-  need_crs(shapes, "nothing is distorted", call = call)
-  crs <- crs_of(shapes)
-  if (crs$kind != "projected") {
-    fail("crs", c("{crs_label(crs)} is not projected, so that nothing is distorted.",
-                  i = "Reproject the layer first; {.fn crs_for} names a CRS."), call = call)
-  }
-  centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)), call = call)
-  at <- degrees_of_points(point_shapes(centres$x, centres$y, crs), "x", call)
-  tibble::new_tibble(core(core_distortion(at$x, at$y, unclass(crs)), call = call))
-}
-
 #' Extent of a layer
 #'
 #' @param x A spatial frame or shape vector.
-#' @return A named double vector `xmin, ymin, xmax, ymax` in the units of the CRS; `NA` where there is no vertex.
+#' @return A named double vector `xmin, ymin, xmax, ymax` in the units of the CRS; `NA` where there is no vertex. A layer on longitude
+#'   and latitude that lies on both sides of the antimeridian, within half the world, has its west (`xmin`) east of its east
+#'   (`xmax`; RFC 7946, section 5.2); [read_layer()] takes it so.
 #' @examples
 #' extent_of(point_shapes(c(1, 3), c(2, 5)))
 #' @export
 extent_of <- function(x) {
-  shapes <- as_shapes(x)
+  extent <- extent_on_globe(as_shapes(x))
+  if (isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) extent[c("xmin", "xmax")] <- wrapped(extent[c("xmin", "xmax")])
+  extent
+}
+
+# The box around all coordinates.
+box_of <- function(x) {
+  boxes <- boxes_of(as_shapes(x))
+  if (ncol(boxes)) box_from(range(boxes[c(1, 3), ]), range(boxes[c(2, 4), ])) else box_from(c(NA_real_, NA_real_), c(NA_real_, NA_real_))
+}
+
+box_from <- function(x, y) c(xmin = x[1], ymin = y[1], xmax = x[2], ymax = y[2])
+
+# The boxes of the shapes that have any vertex, one a column.
+boxes_of <- function(shapes) {
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))
-  names <- c("xmin", "ymin", "xmax", "ymax")
-  boxes <- boxes[, !is.na(boxes[1, ]), drop = FALSE]
-  if (!ncol(boxes)) return(stats::setNames(rep(NA_real_, 4), names))
-  stats::setNames(c(min(boxes[1, ]), min(boxes[2, ]), max(boxes[3, ]), max(boxes[4, ])), names)
+  boxes[, !is.na(boxes[1, ]), drop = FALSE]
+}
+
+# The same on the globe: on longitude and latitude, xmax goes on beyond 180 where shapes lie nearer to one another across the
+# antimeridian.
+extent_on_globe <- function(shapes) {
+  plain <- box_of(shapes)
+  if (!in_plain_degrees(shapes) || anyNA(plain) || plain[["xmax"]] - plain[["xmin"]] <= 180) return(plain)
+  span <- span_of_longitudes(boxes_of(in_one_piece(shapes)))
+  if (diff(span) > 180) plain else box_from(span, unname(plain[c("ymin", "ymax")]))
 }
 
 #' Centroids
@@ -245,7 +263,15 @@ extent_of <- function(x) {
 centroid_of <- function(x) {
   started <- clock()
   shapes <- as_shapes(x)
-  centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)))
+  centres <- centres_of(shapes)
   out <- with_shapes(x, point_shapes(centres$x, centres$y, crs_of(shapes)))
   record(out, x, "centroid_of", rlang::current_call(), vctrs::vec_size(x), started = started)
+}
+
+# Planar centroids, a list of x and y; on longitude and latitude of shapes in one piece.
+centres_of <- function(shapes) {
+  whole <- in_one_piece(shapes)
+  at <- core(core_planar_centroids(handles_of(whole), store_of(whole)))
+  if (in_plain_degrees(shapes)) at$x <- wrapped(at$x)
+  at
 }

@@ -6,7 +6,11 @@
 #'
 #' Which of comma and point divides thousands and which decimals is told by the column as a whole: by a value that has
 #' both, that has one of them twice, or that has other than three digits after it. Where every value could be read either
-#' way ("1,234"), the mark divides thousands if there are groups of three digits after it throughout.
+#' way ("1,234"), the comma divides thousands, the point decimals, which a warning says where no number stands without the mark or
+#' the mark is a point; `decimal` decides.
+#'
+#' A column in which a whole number is larger than 2^53, which doubles cannot tell apart, stays text, and so does all else in it.
+#' Numbers that lost leading zeros are counted: such a column mostly holds codes.
 #'
 #' @param x A spatial frame or data frame.
 #' @param ... Columns to mend, as in [dplyr::select()]; by default all text columns in which most values are numbers,
@@ -30,10 +34,18 @@ mend_numbers <- function(x, ..., decimal = NULL,
   columns <- columns_to_mend(data, columns, call)
   if (!length(columns)) say("{.fn mend_numbers}: no column of text that holds numbers; nothing changed.")
   mended <- lapply(stats::setNames(columns, columns), function(column) mend_text(as.character(data[[column]]), decimal, missing))
-  for (column in columns) x[[column]] <- mended[[column]]$values
-  notes <- vapply(columns, function(column) paste0(column, ": ", mend_account(mended[[column]])), "")
+  large <- vapply(mended, function(column) length(column$large) > 0, NA)
+  words <- vapply(mended, function(column) !column$count && length(column$unread) > 0, NA)
+  warn_of_large(mended[large])
+  if (any(words)) say("{.fn mend_numbers}: no numbers in {.val {columns[words]}}, which {cli::qty(sum(words))}{?stays/stay} text.")
+  mended <- mended[!large & !words]
+  for (column in names(mended)) x[[column]] <- mended[[column]]$values
+  notes <- vapply(names(mended), function(column) paste0(column, ": ", mend_account(mended[[column]])), "")
   for (note in notes) say(paste0("{.fn mend_numbers} ", escape(note), "."))
   warn_of_unread(mended)
+  warn_of_zeros(mended)
+  warn_of_ambiguity(mended)
+  notes <- c(notes, paste0(columns[large | words], ": text still", recycle0 = TRUE))
   record(x, x, "mend_numbers", rlang::current_call(), nrow(x), notes, started)
 }
 
@@ -74,7 +86,8 @@ number_parts <- function(text, missing) {
   percent <- grepl("%$", core)
   core <- without(core, "%$")
   negative <- grepl("^\\(.*\\)$", core)
-  core <- without(without(core, "^\\(|\\)$"), currency)
+  core[negative] <- sub("^\\((.*)\\)$", "\\1", core[negative])
+  core <- without(core, currency)
   minus <- grepl("^[-\u2212]|-$", core)
   core <- without(without(core, "^[-+\u2212]|-$"), currency)
   digits <- gsub("(?<=[0-9])[ '\u2019](?=[0-9]{3}([^0-9]|$))", "", core, perl = TRUE)
@@ -108,16 +121,20 @@ mend_text <- function(text, decimal, missing) {
   digits <- gsub(other, "", parts$digits, fixed = TRUE)
   well_grouped <- !grepl(other, parts$digits, fixed = TRUE) | grepl(paste0("^[0-9]{1,3}([", other, "][0-9]{3})+([", mark, "]|$)"), parts$digits)
   is_number <- is_number & well_grouped & lengths(regmatches(digits, gregexpr(mark, digits, fixed = TRUE))) <= 1
+  zeros <- is_number & grepl("^0[0-9]", parts$digits)
   values <- rep(NA_real_, length(distinct))
   values[is_number] <- as.double(sub(mark, ".", digits[is_number], fixed = TRUE)) * parts$sign[is_number]
   as_share <- is_number & parts$percent
   values[as_share] <- values[as_share] / 100
   at <- match(text, distinct)
+  large <- is_number & abs(values) >= 2^53 & !grepl("e", digits, ignore.case = TRUE)
+  large[is.na(large)] <- FALSE
   unread <- !is_number & parts$state != "blank"
   list(
     values = narrow_numbers(values[at]), mark = mark, count = sum(is_number[at]), blank = sum((parts$state == "blank")[at]),
     grouped = sum((is_number & grepl(other, parts$digits, fixed = TRUE))[at]), comma = mark == "," && any(is_number & grepl(",", digits)),
-    percent = sum(as_share[at]), bracketed = sum((is_number & parts$bracketed)[at]), unread = which(unread[at]), texts = text[unread[at]]
+    percent = sum(as_share[at]), bracketed = sum((is_number & parts$bracketed)[at]), unread = which(unread[at]), texts = text[unread[at]],
+    large = text[which(large[at])], zeros = text[which(zeros[at])], ambiguous = if (is.null(decimal)) ambiguous_mark(parts$digits[is_number])
   )
 }
 
@@ -137,6 +154,45 @@ mend_account <- function(mended) {
     if (length(mended$unread)) paste(format_count(length(mended$unread)), "not read")
   )
   paste0(counted(mended$count, "number"), if (length(what)) paste0(" (", paste(what, collapse = ", "), ")"))
+}
+
+# The mark that every number which has one has three digits before the end, so that it may divide thousands or decimals; NULL where the
+# column tells. Numbers below 1,000 without a comma say that it divides thousands.
+ambiguous_mark <- function(digits) {
+  if (any(grepl("[.].*,|,.*[.]", digits))) return(NULL)
+  for (mark in c(",", ".")) {
+    has <- grepl(mark, digits, fixed = TRUE)
+    if (!any(has)) next
+    either <- grepl(paste0("^[1-9][0-9]{0,2}[", mark, "][0-9]{3}$"), digits[has])
+    if (all(either) && (mark == "." || all(has))) return(mark)
+  }
+  NULL
+}
+
+warn_of_large <- function(large) {
+  if (!length(large)) return(invisible())
+  lines <- vapply(names(large), function(name) paste0(name, ": \"", large[[name]]$large[1], "\""), "")
+  caution("data", c("{length(lines)} column{?s} {?holds/hold} whole numbers above 2^53, of which a number keeps the first 15 digits alone, and {?stays/stay} text:",
+                    stats::setNames(escape(lines), rep("*", length(lines)))))
+}
+
+warn_of_zeros <- function(mended) {
+  lost <- Filter(function(column) length(column$zeros) > 0, mended)
+  if (!length(lost)) return(invisible())
+  lines <- vapply(names(lost), function(name) paste0(name, ": ", format_count(length(lost[[name]]$zeros)), " (first: \"", lost[[name]]$zeros[1], "\")"), "")
+  caution("data", c("Numbers lost leading zeros, as codes have them:", stats::setNames(escape(lines), rep("*", length(lines))),
+                    i = "Leave the column out, as in {.code mend_numbers(x, -{names(lost)[1]})}, to keep it as text."))
+}
+
+warn_of_ambiguity <- function(mended) {
+  for (name in names(mended)) {
+    column <- mended[[name]]
+    if (is.null(column$ambiguous)) next
+    read_as <- if (column$mark == column$ambiguous) "decimals" else "thousands"
+    other <- if (read_as == "decimals") setdiff(c(",", "."), column$ambiguous) else column$ambiguous
+    caution("data", c("{.val {name}}: every {if (column$ambiguous == ',') 'comma' else 'point'} has three digits behind it, and was taken to divide {read_as}.",
+                      i = "{.code decimal = \"{other}\"} reads it the other way."))
+  }
 }
 
 warn_of_unread <- function(mended) {

@@ -102,14 +102,14 @@ split_by <- function(x, y, column, suffix = "_y", crs = "equal") {
   overlay_with(x, y[c(column, shape_column_name(y))], "identity", suffix = suffix, crs = crs)
 }
 
-# Shapes for planar work on borders; what that means on longitude and latitude is said once.
+# Shapes for planar work on borders, on longitude and latitude cut at the antimeridian; what that means is said once.
 overlay_shapes <- function(x, call) {
   shapes <- as_shapes(x, call = call)
   if (is_geographic(shapes)) {
     say_once("planar overlay", c(i = paste("Borders on longitude and latitude are taken as straight in degrees;",
                                            "areas are measured along the ellipsoid all the same.")))
   }
-  shapes
+  on_one_turn(shapes)
 }
 
 polygons_of <- function(x, name, call) {

@@ -9,21 +9,25 @@ check_plausible <- function(shapes) {
   caution("crs", c("The coordinates do not fit the label {label}: {extent_in_words(shapes)}.", i = problem))
 }
 
-plausible <- function(shapes) is.null(implausible(shapes))
-
 # The likely cause in a sentence, NULL where nothing is wrong.
 implausible <- function(shapes) {
   crs <- crs_of(shapes)
   if (is.null(crs) || !crs$kind %in% c("geographic", "projected")) return(NULL)
-  extent <- extent_of(shapes)
+  extent <- box_of(shapes)
   if (anyNA(extent)) return(NULL)
   middle <- c(mean(extent[c("xmin", "xmax")]), mean(extent[c("ymin", "ymax")]))
   if (crs$kind == "geographic" && beyond_degrees(extent * crs$unit_size)) return(cause_beyond_degrees(extent))
+  if (crs$kind == "projected" && crs$unit_size < 100 && !beyond_degrees(extent, 360)) return(cause_degrees)
   if (near_area_of_use(crs, middle)) return(NULL)
   cause_elsewhere(crs, middle, extent)
 }
 
-beyond_degrees <- function(degrees) max(abs(degrees[c("ymin", "ymax")])) > 90.000001 || max(abs(degrees[c("xmin", "xmax")])) > 540
+beyond_degrees <- function(degrees, longitude = 540) {
+  max(abs(degrees[c("ymin", "ymax")])) > 90.000001 || max(abs(degrees[c("xmin", "xmax")])) > longitude
+}
+
+# No place of a projected CRS but one beside its origin has coordinates so small.
+cause_degrees <- "They look like degrees of longitude and latitude: {.code declare_crs(x, \"EPSG:4326\")} if they are, then {.fn reproject_to}."
 
 cause_beyond_degrees <- function(extent) {
   if (max(abs(extent[c("xmin", "xmax")])) <= 90 && max(abs(extent[c("ymin", "ymax")])) <= 180) {
@@ -35,9 +39,6 @@ cause_beyond_degrees <- function(extent) {
 cause_elsewhere <- function(crs, middle, extent) {
   if (is.null(crs$area)) return(NULL)
   fits <- function(middle) near_area_of_use(crs, middle, margin = 0.05)
-  if (crs$kind == "projected" && !beyond_degrees(extent)) {
-    return("They look like degrees of longitude and latitude: {.code declare_crs(x, \"EPSG:4326\")} if they are, then {.fn reproject_to}.")
-  }
   if (fits(rev(middle))) return("The axes look swapped: x must be the easting or longitude, y the northing or latitude.")
   unit <- if (crs$kind == "projected") fitting_unit(crs, middle, fits)
   if (length(unit)) return(paste0("They look like ", unit, ", not ", unit_plural(crs$unit), ": label the layer with the CRS in that unit."))

@@ -47,6 +47,15 @@ rows_within <- function(query, shapes) {
   which(boxes[1, ] <= window[3] & boxes[3, ] >= window[1] & boxes[2, ] <= window[4] & boxes[4, ] >= window[2])
 }
 
+# Rows that meet a window over the antimeridian, for which the source was asked for all longitudes.
+within_crossing <- function(x, within) {
+  if (is.null(within) || !is_spatial_frame(x) || !in_plain_degrees(as_shapes(x))) return(x)
+  window <- if (is.numeric(within)) within else extent_of(within)
+  if (!crosses_180(window)) return(x)
+  shapes <- in_one_piece(as_shapes(x))
+  x[which(meet_around(core_boxes(handles_of(shapes), store_of(shapes)), window)), ]
+}
+
 # `within` as xmin, ymin, xmax, ymax. A frame's CRS must be the layer's, which the source's header tells.
 settle_window <- function(query, layer_crs) {
   within <- query$within
@@ -55,11 +64,27 @@ settle_window <- function(query, layer_crs) {
     if (length(within) != 4 || anyNA(within)) {
       fail("argument", "{.arg within} as numbers must be xmin, ymin, xmax, ymax.", call = query$call)
     }
-    query$within <- as.double(within)
+    query$within <- window_to_ask_for(as.double(within), query$crs %||% layer_crs, query$call)
     return(query)
   }
   crs <- query$crs %||% layer_crs
   check_same_crs(new_shapes(crs = crs), within, "the layer", "within", call = query$call)
-  query$within <- unname(extent_of(within))
+  query$within <- window_to_ask_for(unname(extent_of(within)), crs, query$call)
   query
+}
+
+# A window upside down is refused; one whose west lies east of its east runs over the antimeridian on longitude and latitude alone, and
+# asks for all longitudes.
+window_to_ask_for <- function(window, crs, call) {
+  if (anyNA(window)) return(window)
+  if (window[2] > window[4]) {
+    fail("argument", c("{.arg within} has ymin {window[2]} above ymax {window[4]}.", i = "In order: xmin, ymin, xmax, ymax."), call = call)
+  }
+  on_globe <- in_plain_degrees(new_shapes(crs = crs))
+  if (window[1] > window[3] && !on_globe) {
+    fail("argument", c("{.arg within} has xmin {window[1]} above xmax {window[3]}, which means a window over the antimeridian on longitude and latitude alone.",
+                       i = "In order: xmin, ymin, xmax, ymax."), call = call)
+  }
+  if (on_globe && crosses_180(window)) window[c(1, 3)] <- c(-540, 540)
+  window
 }

@@ -57,14 +57,11 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   need_column(y, y_column, "y_column", call = call)
   a <- valid_shapes(polygons_of(x, "x", call), "x", call)
   b <- valid_shapes(polygons_of(y, "y", call), "y", call)
-  if (is_geographic(a)) {
-    fail("crs", c("Areas in common are planar, and the layers are on longitude and latitude.",
-                  i = "Reproject both first: {.code reproject_to(x, \"{utm_code(a)}\")}."), call = call)
-  }
-  scale <- measure_scale(a, unit, area_units, 2, FALSE, call)
-  found <- core(core_shared_measures(handles_of(a), store_of(a), handles_of(b), store_of(b)), call = call)
-  rest <- planar_areas(a) - rowsum_of(found$area, found$x, length(a))
-  alone <- which(rest > 1e-9 * planar_areas(a))
+  scale <- measure_scale(a, unit, area_units, 2, is_geographic(a), call)
+  found <- shared_measures(a, b, call)
+  whole <- true_measure(a, "area")
+  rest <- whole - rowsum_of(found$area, found$x, length(a))
+  alone <- which(rest > 1e-9 * whole)
   parts <- tibble::tibble(x = x[[x_column]][c(found$x, alone)], y = vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),
                           area = c(found$area, rest[alone]) * scale)
   out <- dplyr::summarise(dplyr::group_by(parts, .data$x, .data$y), area = sum(.data$area), .groups = "drop")

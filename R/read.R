@@ -41,8 +41,8 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   opened <- open_source(source, layer, call)
   on.exit(close_source(opened))
   found <- with_progress(paste("Reading", opened$name), read_source(opened, query))
-  out <- frame_of(found)
-  announce_layer(out, opened$name, found$rows)
+  out <- within_crossing(frame_of(found), within)
+  out <- announce_layer(out, opened$name, found$rows)
   kept <- if (isTRUE(nrow(out) < found$rows)) "kept where and within hold"
   record(out, NULL, "read_layer", rlang::current_call(), found$rows %||% nrow(out), kept, started)
 }
@@ -69,19 +69,23 @@ frame_of <- function(found) {
   new_spatial_frame(tibble::new_tibble(c(found$columns, list(geometry = found$shapes)), nrow = length(found$shapes)), "geometry")
 }
 
+# Says what came in, and admits it.
 announce_layer <- function(out, name, read) {
   spatial <- is_spatial_frame(out)
   kept <- if (isTRUE(nrow(out) < read)) paste0(" of ", format_count(read)) else ""
   rows <- paste0(format_count(nrow(out)), kept, if (nrow(out) == 1) " row" else " rows")
   columns <- counted(ncol(out) - spatial, "column")
   if (!nrow(out)) caution("data", "{.file {basename(name)}} gave no rows.")
-  if (!spatial) return(say("Read {.file {basename(name)}}: {rows}, {columns}; a table without shapes."))
+  if (!spatial) {
+    say("Read {.file {basename(name)}}: {rows}, {columns}; a table without shapes.")
+    return(out)
+  }
   shapes <- as_shapes(out)
   say("Read {.file {basename(name)}}: {rows}, {columns}, {kinds_in_words(shapes)}; CRS {crs_label(crs_of(shapes))}.")
   if (is.null(crs_of(shapes))) {
     caution("crs", c("{.file {basename(name)}} has no CRS.", i = "Label it: {.code declare_crs(x, \"EPSG:\u2026\")}, or read it with {.arg crs}."))
   }
-  check_plausible(shapes)
+  with_shapes(out, admitted(shapes))
 }
 
 #' Layers of a source

@@ -4,27 +4,28 @@
 #' where nothing falls, means and extremes `NA`. A line accounts for the features: in one region, in several, in none;
 #' [drop_where()] gives those in none.
 #'
-#' With `share = "area"` or `"length"` a feature gives each region the share of it that lies there: its numeric columns are multiplied by
+#' With `.share = "area"` or `"length"` a feature gives each region the share of it that lies there: its numeric columns are multiplied by
 #' that share, so that sums add up to what lies within all regions together. Columns that are no totals (rates, means, prices) are named
-#' in `intensive` and stay as they are; `weighted.mean(rate, .shared)` weighs them by the area or length in common.
+#' in `.intensive` and stay as they are; `weighted.mean(rate, .shared)` weighs them by the area or length in common.
 #'
-#' @param regions,features Spatial frames on one CRS.
+#' @param .regions,.features Spatial frames on one CRS. All arguments have a point before their names, so that new columns may have any.
 #' @param ... Named summaries of the features' columns, as in [dplyr::summarise()]: `rooms = n()`, `seats = sum(seats)`, or
 #'   several at once by [dplyr::across()]. Each sees the columns as they came, whatever the others are named. Without any,
 #'   `count = n()`. With a share there are also `.share` (of the feature, from 0 to 1) and `.shared` (area or length in common, in
-#'   coordinate units).
-#' @param by Columns of the features to group by within each region, as in [dplyr::select()].
-#' @param form With `by`: `"long"`, a row for each region and group, or `"wide"`, a column for each summary and group,
+#'   coordinate units; on longitude and latitude along the ellipsoid, in square metres or metres).
+#' @param .by Columns of the features to group by within each region, as in [dplyr::select()].
+#' @param .form With `.by`: `"long"`, a row for each region and group, or `"wide"`, a column for each summary and group,
 #'   `rooms_library`.
-#' @param once Columns of the features that stand once a region and must not be summed, as a capacity of the region that is repeated in the
+#' @param .once Columns of the features that stand once a region and must not be summed, as a capacity of the region that is repeated in the
 #'   row of each of its features: taken as they are, under their own names.
-#' @param share `"none"`: a feature counts whole in each region it is related to; `"area"` of polygons or `"length"` of lines: it is
+#' @param .share `"none"`: a feature counts whole in each region it is related to; `"area"` of polygons or `"length"` of lines: it is
 #'   apportioned by what of it lies in each region.
-#' @param intensive With a share: columns not to be multiplied, as in [dplyr::select()].
-#' @param borders A point on a border that several regions share counts in the `"first"` of them, in row order, or in `"all"`.
-#' @param relation,distance,unit,crs See [related_pairs()]; the relation reads "region relation feature". With a share it is
+#' @param .intensive With a share: columns not to be multiplied, as in [dplyr::select()].
+#' @param .borders A point on a border that several regions share counts in the `"first"` of them, in row order, or in `"all"`.
+#' @param .relation,.distance,.unit,.crs See [related_pairs()]; the relation reads "region relation feature". With a share it is
 #'   `"intersects"`.
-#' @return `regions` with a column a summary, in the same rows and order; in the long form the rows repeated for each group.
+#' @return `.regions` with a column a summary, in the same rows and order; in the long form the rows repeated for each group. A summary
+#'   of the name of a column of the regions takes its place, which is said.
 #' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` for a summary
 #'   without a name or that gives more than one value, for a share of shapes that have no area or length, for a column that differs
 #'   within a region where it should stand once, or is summed all the same. A warning (`civicatlas_warning_data`) says how many regions
@@ -33,31 +34,33 @@
 #' wards <- read_layer(demo_file("wards.shp"))
 #' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
 #' summarise_into(wards, rooms, rooms = n(), seats = sum(seats))
-#' summarise_into(wards, rooms, rooms = n(), by = kind, form = "wide")
+#' summarise_into(wards, rooms, rooms = n(), .by = kind, .form = "wide")
 #' cells <- read_layer(demo_file("cells.zip")) |> mend_numbers()
 #' reach <- buffer_by(rooms, 400, merged = TRUE)
-#' summarise_into(reach, cells, people = sum(pop_total, na.rm = TRUE), share = "area")
+#' summarise_into(reach, cells, people = sum(pop_total, na.rm = TRUE), .share = "area")
 #' @export
-summarise_into <- function(regions, features, ..., by = NULL, form = "long", once = NULL, share = "none", intensive = NULL, borders = "first",
-                           relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
+summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long", .once = NULL, .share = "none", .intensive = NULL, .borders = "first",
+                           .relation = "intersects", .distance = NULL, .unit = NULL, .crs = "equal") {
   started <- clock()
   call <- rlang::current_env()
-  need_frames(regions, features, call)
-  one_of(share, c("none", "area", "length"), "share", call = call)
-  one_of(borders, c("first", "all"), "borders", call = call)
-  one_of(form, c("long", "wide"), "form", call = call)
-  features <- meet(regions, features, crs, "regions", "features", call = call)
+  regions <- .regions
+  need_frames(regions, .features, call)
+  share <- one_of(.share, c("none", "area", "length"), ".share", call = call)
+  one_of(.borders, c("first", "all"), ".borders", call = call)
+  form <- one_of(.form, c("long", "wide"), ".form", call = call)
+  features <- meet(regions, .features, .crs, "regions", "features", call = call)
   columns <- attribute_table(features)
   chosen <- function(quosure, what) if (!rlang::quo_is_null(quosure)) names(choose_columns(columns, quosure, what, call))
-  summaries <- summaries_of(..., call = call)
-  groups <- groups_of(columns[as.character(chosen(rlang::enquo(by), "by"))])
-  once <- chosen(rlang::enquo(once), "once")
+  summaries <- summaries_of(..., arguments = c("by", "form", "once", "share", "intensive", "borders", "relation", "distance", "unit", "crs"), call = call)
+  groups <- groups_of(columns[as.character(chosen(rlang::enquo(.by), ".by"))])
+  once <- chosen(rlang::enquo(.once), ".once")
   need_no_sum_of(once, summaries, call)
-  intensive <- if (share != "none") chosen(rlang::enquo(intensive), "intensive")
+  intensive <- if (share != "none") chosen(rlang::enquo(.intensive), ".intensive")
+  if (share != "none") need_no_ranks_of(setdiff(names(columns), intensive), summaries, call)
 
-  asked <- list(columns = columns, summaries = summaries, groups = groups, once = once, share = share, intensive = intensive, borders = borders,
-                relation = relation, distance = distance, unit = unit)
-  shapes <- list(regions = as_shapes(regions), features = as_shapes(features))
+  asked <- list(columns = columns, summaries = summaries, groups = groups, once = once, share = share, intensive = intensive, borders = .borders,
+                relation = .relation, distance = .distance, unit = .unit)
+  shapes <- list(regions = on_one_turn(as_shapes(regions)), features = on_one_turn(as_shapes(features)))
   found <- summaries_at_once(shapes, asked, call) %||% summaries_by_pairs(shapes, asked, call)
   pairs <- found$pairs
   out <- with_summaries(regions, found$standing, found$table, groups, form)
@@ -83,33 +86,61 @@ groups_of <- function(columns) {
 
 # The regions with the columns of summaries, a row of `table` for each region and, within it, each group.
 with_summaries <- function(regions, standing, table, groups, form) {
-  if (!is.null(standing)) regions <- add_columns(regions, standing, "_features")
-  if (is.null(groups$keys)) return(add_columns(regions, table, "_features"))
+  if (!is.null(standing)) regions <- replace_columns(regions, standing)
+  if (is.null(groups$keys)) return(replace_columns(regions, table))
   if (form == "long") {
     rows <- rep(seq_len(nrow(regions)), each = groups$n)
     keys <- vctrs::vec_slice(groups$keys, rep(seq_len(groups$n), nrow(regions)))
-    return(add_columns(regions[rows, ], tibble::new_tibble(c(as.list(keys), as.list(table)), nrow = length(rows)), "_features"))
+    return(replace_columns(regions[rows, ], tibble::new_tibble(c(as.list(keys), as.list(table)), nrow = length(rows))))
   }
   labels <- do.call(paste, c(lapply(groups$keys, function(key) ifelse(is.na(key), "NA", as.character(key))), sep = "_"))
   wide <- list()
   for (name in names(table)) for (group in seq_len(groups$n)) {
     wide[[paste(name, labels[group], sep = "_")]] <- vctrs::vec_slice(table[[name]], seq(group, nrow(table), by = groups$n))
   }
-  add_columns(regions, tibble::new_tibble(wide, nrow = nrow(regions)), "_features")
+  replace_columns(regions, tibble::new_tibble(wide, nrow = nrow(regions)))
 }
 
-need_no_sum_of <- function(once, summaries, call) {
+# x with the columns of a table, which take the place of its own of the same names.
+replace_columns <- function(x, table) {
+  there <- setdiff(intersect(names(table), names(x)), shape_column_name(x))
+  if (length(there)) say(c("!" = "New columns take the place of {.val {there}}, which {.arg x} had."))
+  add_columns(x[setdiff(names(x), there)], table, "_summary")
+}
+
+# What ranks values has no meaning for the shares of counts.
+need_no_ranks_of <- function(extensive, summaries, call) {
+  for (name in names(summaries)) {
+    ranked <- rank_calls(rlang::quo_get_expr(summaries[[name]]))
+    for (found in ranked) {
+      column <- intersect(extensive, variables_in(found))
+      if (!length(column)) next
+      verb <- rlang::as_label(found[[1]])
+      fail("argument", c("The summary {.val {name}} takes the {.fn {verb}} of {.val {column[1]}}, of which each feature gives a share: shares do not rank.",
+                         i = "For a value that is no total name it: {.code .intensive = {column[1]}}, and weigh it: {.code weighted.mean({column[1]}, .shared)}. For a total: {.code sum({column[1]})}."),
+           call = call)
+    }
+  }
+}
+
+rank_calls <- function(expression) {
+  if (!is.call(expression)) return(list())
+  own <- if (rlang::is_call(expression, c("median", "quantile", "fivenum", "IQR", "mad"))) list(expression) else list()
+  c(own, unlist(lapply(as.list(expression)[-1], rank_calls), recursive = FALSE))
+}
+
+need_no_sum_of <- function(once, summaries, call, what = "region") {
   for (name in names(summaries)) {
     used <- intersect(once, variables_in(rlang::quo_get_expr(summaries[[name]])))
     if (length(used)) {
-      fail("argument", c("The summary {.val {name}} uses {.val {used[1]}}, which stands once a region: each feature would count it again.",
+      fail("argument", c("The summary {.val {name}} uses {.val {used[1]}}, which stands once a {what}: each row would count it again.",
                          i = "The column comes as it is, under its own name."), call = call)
     }
   }
 }
 
-# The one value a region that columns have which stand once a region; NA where nothing falls.
-standing_once <- function(columns, pairs, regions, call) {
+# The one value a region or group that columns have which stand once a region; NA where nothing falls.
+standing_once <- function(columns, pairs, regions, call, what = "region") {
   first <- match(seq_len(regions), pairs$x)
   for (name in names(columns)) {
     value <- columns[[name]][pairs$y]
@@ -117,8 +148,8 @@ standing_once <- function(columns, pairs, regions, call) {
     if (length(differs)) {
       region <- pairs$x[differs[1]]
       values <- unique(value[pairs$x == region])
-      fail("argument", c("{.arg once} names {.val {name}}, which does not stand once a region.",
-                         x = "In region {region} it is {.val {values[1:2]}}."), call = call)
+      fail("argument", c("{.arg .once} names {.val {name}}, which does not stand once a {what}.",
+                         x = "In {what} {region} it is {.val {values[1:2]}}."), call = call)
     }
   }
   vctrs::vec_slice(columns, pairs$y[first])
@@ -185,7 +216,7 @@ account_of_shares <- function(pairs, share) {
   within <- pairs$within
   known <- pairs$whole > 0
   outside <- sum(pairs$whole[known] * pmax(0, 1 - within[known])) / sum(pairs$whole[known])
-  over <- sum(within > 1 + 1e-9)
+  over <- sum(within > 1 + pairs$slack)
   c(paste0(format_count(sum(within > 0)), " apportioned by ", share), paste0(format(100 * outside, digits = 3), " % of their ", share, " lies in no region"),
     if (over) paste(format_count(over), "in regions that overlap (counted more than once)"))
 }
@@ -216,7 +247,7 @@ points_in_several <- function(pairs, regions, features, borders, call) {
 # Features that lie in several regions because these overlap count in each of them.
 warn_if_overlapping <- function(pairs, regions, share, call) {
   overlapping <- pairs$overlapping
-  if (share == "area" && any(pairs$within > 1 + 1e-9)) {
+  if (share == "area" && any(pairs$within > 1 + pairs$slack)) {
     shapes <- as_shapes(regions)
     beside <- touching_pairs(shapes, TRUE, call)
     common <- startsWith(core(core_relations(handles_of(shapes)[beside$x], store_of(shapes), handles_of(shapes)[beside$y], store_of(shapes))), "2")
@@ -232,20 +263,37 @@ shared_pairs <- function(regions, features, share, call) {
   kind <- if (share == "area") "polygon" else "line"
   odd <- which(!is.na(features) & !grepl(kind, geometry_type_of(features)))
   if (length(odd)) {
-    fail("argument", c("{.arg share} is {.val {share}}, which feature {odd[1]}, a {geometry_type_of(features[odd[1]])}, does not have.",
-                       i = "Points count whole: leave out {.arg share}."), call = call)
+    fail("argument", c("{.arg .share} is {.val {share}}, which feature {odd[1]}, a {geometry_type_of(features[odd[1]])}, does not have.",
+                       i = "Points count whole: leave out {.arg .share}."), call = call)
   }
   check_same_crs(regions, features, "regions", "features", call = call)
   regions <- valid_shapes(overlay_shapes(regions, call), "regions", call)
   features <- valid_shapes(features, "features", call)
-  found <- core(core_shared_measures(handles_of(regions), store_of(regions), handles_of(features), store_of(features)), call = call)
+  found <- shared_measures(regions, features, call)
   shared <- found[[share]]
   some <- shared > 0
-  whole <- core_planar_measure(handles_of(features), store_of(features), share)
+  whole <- true_measure(features, share)
   whole[is.na(whole)] <- 0
   y <- found$y[some]
   share <- shared[some] / whole[y]
-  list(x = found$x[some], y = y, shared = shared[some], share = share, whole = whole, within = rowsum_of(share, y, length(whole)))
+  slack <- if (is_geographic(features)) 1e-3 else 1e-9  # edges are straight in degrees where they are cut, geodesics where measured
+  list(x = found$x[some], y = y, shared = shared[some], share = share, whole = whole, within = rowsum_of(share, y, length(whole)), slack = slack)
+}
+
+# The area and length that each pair of shapes has in common: in coordinate units, on longitude and latitude along the ellipsoid, in
+# square metres and metres.
+shared_measures <- function(x, y, call) {
+  if (!is_geographic(x)) return(core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call))
+  found <- core(core_overlay(handles_of(x), store_of(x), handles_of(y), store_of(y), TRUE, FALSE, FALSE, FALSE, 0), call = call)
+  pieces <- pieces_in_order(found, x, y)
+  list(x = pieces$x, y = pieces$y, area = true_measure(pieces$shapes, "area"), length = true_measure(pieces$shapes, "length"))
+}
+
+# Planar in coordinate units, or on longitude and latitude along the ellipsoid in metres.
+true_measure <- function(shapes, measure) {
+  if (!is_geographic(shapes)) return(core_planar_measure(handles_of(shapes), store_of(shapes), measure))
+  shapes <- in_degrees(shapes)
+  core_ellipsoidal_measure(handles_of(shapes), store_of(shapes), measure, unclass(crs_of(shapes)))
 }
 
 apportioned <- function(columns, pairs, intensive) {

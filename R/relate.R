@@ -31,8 +31,11 @@ relations <- c("intersects", "within", "contains", "covers", "covered by", "touc
 find_pairs <- function(x, y, relation, distance = NULL, unit = NULL, names = c("x", "y"), call = rlang::caller_env()) {
   one_of(relation, relations, "relation", call = call)
   check_same_crs(x, y, names[1], names[2], call = call)
+  x <- on_one_turn(x)
+  y <- on_one_turn(y)
   if (relation == "within distance" && is_geographic(x)) return(pairs_on_ellipsoid(x, y, distance, unit, call))
   reach <- if (relation == "within distance") distance_in_units(x, distance, unit, call) else 0
+  if (relation == "within distance") warn_of_distances(x)
   if (needs_valid(x, y, relation)) {
     x <- valid_shapes(x, names[1], call)
     y <- valid_shapes(y, names[2], call)
@@ -117,7 +120,7 @@ nearly_equal <- function(x, y, tolerance, unit = NULL) {
 # The shapes of two layers that go element by element.
 paired_shapes <- function(x, y, call) {
   check_same_crs(x, y, call = call)
-  pair <- list(x = as_shapes(x, call = call), y = as_shapes(y, call = call))
+  pair <- lapply(list(x = x, y = y), function(layer) on_one_turn(as_shapes(layer, call = call)))
   sizes <- lengths(pair)
   if (sizes[1] != sizes[2] && !1 %in% sizes) fail("argument", "{.arg x} and {.arg y} do not pair off: {sizes[1]} against {sizes[2]} shapes.", call = call)
   pair

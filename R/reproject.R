@@ -40,7 +40,7 @@ declare_crs <- function(x, crs) {
                      i = "If the layer should move to that CRS, use {.fn reproject_to} instead."))
   }
   attr(shapes, "crs") <- label
-  check_plausible(shapes)
+  shapes <- admitted(shapes)
   record(with_shapes(x, shapes), x, "declare_crs", rlang::current_call(), vctrs::vec_size(x), paste("labelled", crs_label(label)), started)
 }
 
@@ -65,10 +65,11 @@ reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas
   parts <- reprojection_parts(result)
   say("{.fn reproject_to}: {counted(length(shapes), 'shape')}, {crs_label(from)} \u2192 {crs_label(to)}{paste0('; ', parts, recycle0 = TRUE)}.")
   if (steps) tell_steps(result)
-  warn_of_lost(result, to, length(shapes))
+  misplaced <- implausible(shapes)
+  warn_of_lost(result, to, length(shapes), misplaced)
   warn_of_grids(result, from, to)
   moved <- shapes_of_core(result, to)
-  if (plausible(shapes)) check_plausible(moved)  # where the source did not fit its label either, that has been said
+  if (is.null(misplaced)) check_plausible(moved)  # where the source did not fit its label either, that has been said
   lost <- length(result$lost)
   note <- c(paste(crs_label(from), "to", crs_label(to)), parts, if (lost) paste(counted(lost, "shape"), "outside its domain"))
   record(with_shapes(x, moved), x, "reproject_to", rlang::current_call(), vctrs::vec_size(x), note, started)
@@ -87,12 +88,13 @@ tell_steps <- function(result) {
   say(stats::setNames(lines, rep("*", length(lines))))
 }
 
-warn_of_lost <- function(result, to, size) {
+warn_of_lost <- function(result, to, size, misplaced) {
   lost <- length(result$lost)
   if (!lost) return(invisible())
   which <- paste(counted(lost, "shape"), "of", format_count(size))
+  remedy <- misplaced %||% "{.fn crs_for} names a CRS that holds the whole layer."
   caution("crs", c("{which} {cli::qty(lost)}{?reaches/reach} outside the domain of {crs_label(to)} and became missing.",
-                   i = "First rows: {utils::head(result$lost, 5)}.", i = "{.fn crs_for} names a CRS that holds the whole layer."))
+                   i = "First rows: {utils::head(result$lost, 5)}.", i = remedy))
 }
 
 warn_of_grids <- function(result, from, to) {

@@ -9,8 +9,22 @@ open_table <- function(source, query) {
   header <- core_dbase_header(reader)
   stated <- if (!is.null(members$cpg)) core_encoding_of_cpg(read_text(members$cpg)) else header$encoding
   encoding <- query$encoding %||% stated
-  names <- make.unique(decoded(header$names, encoding, query$call), sep = "_")
+  names <- field_names(decoded(header$names, encoding, query$call), name)
   list(reader = reader, names = names, types = header$types, decimals = header$decimals, records = header$records, encoding = encoding, name = name)
+}
+
+# Names of fields, each once: blank ones and those that another has are named anew, which is said.
+field_names <- function(names, source) {
+  out <- names
+  blank <- !nzchar(trimws(names))
+  out[blank] <- paste0("column_", which(blank))
+  out <- make.unique(out, sep = "_")
+  changed <- which(out != names)
+  if (length(changed)) {
+    shown <- escape(paste0("field ", changed, ifelse(blank[changed], ", which has no name", paste0(", a second \"", names[changed], "\"")), ": ", out[changed]))
+    say(c("!" = "Fields of {.file {basename(source)}} named anew:", stats::setNames(shown, rep("*", length(shown)))))
+  }
+  out
 }
 
 member_name <- function(source, member) {

@@ -70,19 +70,31 @@ cells_to_summarise <- function(falling) {
 # The columns of one summary: one under its name, or those that across() gives. Evaluated on its own, so that it never sees
 # another summary in place of the column it asks for.
 summary_of_cells <- function(cells, summary, n, call) {
-  of_none <- suppressWarnings(summarise_checked(cells$of_none, summary, call))  # extremes of nothing
-  of_none[] <- lapply(of_none, nothing_to_na)
   of_some <- summarise_checked(cells$of_some, summary, call)
+  twice <- of_some$.cell[duplicated(of_some$.cell)]
+  if (length(twice)) {
+    fail("argument", "The summary {.val {names(summary)}} gives several values of some rows; a summary gives one, as {.fn max} or {.fn dplyr::first} do.", call = call)
+  }
   at <- match(seq_len(n), of_some$.cell)
+  of_none <- if (anyNA(at)) summary_of_nothing(cells$of_none, summary)
   lapply(rlang::set_names(setdiff(names(of_some), ".cell")), function(name) {
-    both <- vctrs::vec_c(of_some[[name]], of_none[[name]])
+    values <- of_some[[name]]
+    nothing <- nothing_to_na(of_none[[name]])
+    both <- vctrs::vec_c(values, if (vctrs::vec_size(nothing) == 1) nothing else vctrs::vec_init(values, 1))
     vctrs::vec_slice(both, ifelse(is.na(at), vctrs::vec_size(both), at))
   })
 }
 
+# What a summary gives of no rows; NULL where it gives nothing or fails, as max() of text does.
+summary_of_nothing <- function(columns, summary) {
+  tryCatch(suppressWarnings(dplyr::summarise(columns, !!!summary, .groups = "drop")), error = function(e) NULL)
+}
+
 summarise_checked <- function(data, summary, call) {
   tryCatch(
-    dplyr::summarise(data, !!!summary, .groups = "drop"),
+    withCallingHandlers(dplyr::summarise(data, !!!summary, .groups = "drop"), lifecycle_warning_deprecated = function(w) {
+      if (grepl("1 row per", conditionMessage(w))) rlang::cnd_muffle(w)  # told by our own error
+    }),
     error = function(e) fail("argument", c("A summary failed.", x = "{conditionMessage(e$parent %||% e)}"), call = call)
   )
 }
@@ -91,8 +103,9 @@ summarise_checked <- function(data, summary, call) {
 nothing_to_na <- function(value) if (is.double(value) && !is.finite(value)) NA_real_ else value
 
 # The summaries asked for: each has a name, or is across(). Without any, a count.
-summaries_of <- function(..., call) {
+summaries_of <- function(..., arguments, call) {
   summaries <- rlang::enquos(...)
+  need_no_arguments(summaries, arguments, call)
   if (!length(summaries)) return(rlang::quos(count = dplyr::n()))
   unnamed <- !nzchar(rlang::names2(summaries))
   across <- vapply(summaries, rlang::quo_is_call, NA, name = "across", ns = c("", "dplyr"))
@@ -100,6 +113,16 @@ summaries_of <- function(..., call) {
     fail("argument", c("Every summary needs a name.", i = "For example {.code summarise_into(regions, features, total = sum(value))}."), call = call)
   }
   summaries
+}
+
+# A new column may have the name of one of our arguments without its point; but what is a word or names columns is meant for that one.
+need_no_arguments <- function(summaries, arguments, call) {
+  names_columns <- function(expression) is.symbol(expression) || rlang::is_call(expression, c("c", "-")) || rlang::is_syntactic_literal(expression)
+  for (name in intersect(names(summaries), arguments)) {
+    if (!names_columns(rlang::quo_get_expr(summaries[[name]]))) next
+    value <- rlang::as_label(rlang::quo_get_expr(summaries[[name]]))
+    fail("argument", c("{.code {name} = {value}} would be a new column.", i = "The argument has a point before it: {.code .{name} = {value}}."), call = call)
+  }
 }
 
 #' Counts and several columns in summaries

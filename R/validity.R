@@ -66,8 +66,7 @@ valid_shapes <- function(shapes, name, call) {
 }
 
 # Where the even-odd rule alone decides, shapes are taken as they are; of a layer that is checked in a moment the invalid ones are told.
-tell_invalid <- function(shapes, name, call) {
-  most_vertices <- 20000
+tell_invalid <- function(shapes, name, call, most_vertices = 20000) {
   if (length(store_of(shapes)$x) > most_vertices || only_points(shapes)) return(invisible())
   tell_odd(which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes)), name)
 }

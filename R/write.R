@@ -25,7 +25,8 @@
 #' @param append `TRUE` to add rows to a table of a GeoPackage or database, on its CRS and matched by column names.
 #' @param decimals GeoJSON, KML, CSV and WKT: digits after the point of coordinates, or `NULL` for all that count.
 #' @param crs GeoJSON: the CRS to write on instead of WGS 84.
-#' @return `x`, invisibly.
+#' @return `write_layer()`: `x`, invisibly, with a line in its history. `written_names()`: a tibble of `name` and `written`, the names
+#'   of columns that the format shortened, as it was written last; no rows where there were none.
 #' @section Errors: `civicatlas_error_file` where the file or table is there already or cannot be written,
 #'   `civicatlas_error_argument` where the format cannot hold the layer.
 #' @examples
@@ -38,9 +39,16 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
   if (!rlang::is_string(target)) fail("argument", "{.arg target} must be a path or a database address.", call = call)
   if (isTRUE(replace) && isTRUE(append)) fail("argument", "Give {.arg replace} or {.arg append}, not both.", call = call)
   options <- list(layer = layer, replace = isTRUE(replace), append = isTRUE(append), decimals = decimals %||% -1L, crs = crs)
+  started <- clock()
+  written <- function(names = NULL) {
+    note <- if (length(names$name)) paste("written as:", paste(names$name, "\u2192", names$written, collapse = ", "))
+    out <- record(x, x, "write_layer", rlang::frame_call(call), nrow(x), note, started)
+    attr(out, "written_names") <- names
+    invisible(out)
+  }
   if (grepl("^postgres(ql)?://", target)) {
     write_postgres(x, target, options, call)
-    return(invisible(x))
+    return(written())
   }
   target <- path.expand(target)
   format <- target_format(target, call)
@@ -48,10 +56,14 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
   size <- with_progress(paste("Writing", basename(target)), file_writer(format)(x, target, options, call))
   table <- if (format == "gpkg") paste0(", layer ", layer %||% stem_of(target))
   say("Wrote {.file {target}}{table}: {counted(nrow(x), 'row')}{if (format == 'gpkg') '; the file has' else ','} {format_size(size)}.")
-  invisible(x)
+  written(attr(size, "renamed"))
 }
 
-format_size <- function(bytes) format(structure(bytes, class = "object_size"), units = "auto", standard = "SI")
+#' @rdname write_layer
+#' @export
+written_names <- function(x) attr(x, "written_names", exact = TRUE) %||% tibble::tibble(name = character(), written = character())
+
+format_size <- function(bytes) format(structure(as.double(bytes), class = "object_size"), units = "auto", standard = "SI")
 
 # The ending, without that of gzip, which some formats may have behind theirs.
 target_format <- function(target, call) {
@@ -137,20 +149,24 @@ shapefile_contents <- function(x, call) {
   if (encoded$empty) caution("data", "{counted(encoded$empty, 'empty shape')} written as null, as a shapefile has no empty shapes.")
   crs <- crs_of(shapes)
   if (is.null(crs)) caution("crs", "The layer has no CRS, so no .prj file is written.")
-  c(list(shp = encoded$shp, shx = encoded$shx), dbase_contents(x, call),
-    if (!is.null(crs)) list(prj = charToRaw(core(core_crs_text(unclass(crs), "prj"), call = call))))
+  table <- dbase_contents(x, call)
+  prj <- if (!is.null(crs)) list(prj = charToRaw(core(core_crs_text(unclass(crs), "prj"), call = call)))
+  structure(c(list(shp = encoded$shp, shx = encoded$shx), table, prj), renamed = attr(table, "renamed"))
 }
 
 dbase_contents <- function(x, call) {
   columns <- writable_columns(x, call)
-  names(columns) <- short_names(names(columns))
+  times <- names(columns)[vapply(attribute_table(x), inherits, NA, what = "POSIXt")]
+  if (length(times)) caution("data", "Date-times are written as text, as dBASE has dates alone: {.val {times}}.")
+  renamed <- short_names(names(columns))
+  names(columns) <- renamed$written
   if (!length(columns)) {
     columns <- list(row = seq_len(nrow(x)))
     say("The layer has no columns; the table, which must have one, gets {.val row}.")
   }
   table <- core(core_encode_dbase(columns, nrow(x)), call = call)
   report_notices(table$notices, "the dBASE table")
-  list(dbf = table$dbf, cpg = charToRaw("UTF-8"))
+  structure(list(dbf = table$dbf, cpg = charToRaw("UTF-8")), renamed = renamed[renamed$name != renamed$written, ])
 }
 
 write_shapefile <- function(x, target, options, call) {
@@ -158,7 +174,7 @@ write_shapefile <- function(x, target, options, call) {
   files <- stats::setNames(contents, paste0(tools::file_path_sans_ext(target), ".", names(contents)))
   size <- write_files(files, call)
   drop_stale_label(target, names(files))
-  size
+  structure(size, renamed = attr(contents, "renamed"))
 }
 
 # A .prj of the layer that was there before would label the new one.
@@ -170,21 +186,25 @@ drop_stale_label <- function(target, written) {
 write_dbase <- function(x, target, options, call) {
   if (is_spatial_frame(x)) caution("data", "The table alone is written; the shapes are left out.")
   contents <- dbase_contents(x, call)
-  write_files(stats::setNames(contents, paste0(tools::file_path_sans_ext(target), ".", names(contents))), call)
+  size <- write_files(stats::setNames(contents, paste0(tools::file_path_sans_ext(target), ".", names(contents))), call)
+  structure(size, renamed = attr(contents, "renamed"))
 }
 
 write_shapefile_zip <- function(x, target, options, call) {
   contents <- shapefile_contents(x, call)
   names <- paste0(tools::file_path_sans_ext(basename(target)), ".", names(contents))
-  write_files(stats::setNames(list(core(core_encode_zip(names, unname(contents)), call = call)), target), call)
+  size <- write_files(stats::setNames(list(core(core_encode_zip(names, unname(contents)), call = call)), target), call)
+  structure(size, renamed = attr(contents, "renamed"))
 }
 
-# Unique names of at most 10 bytes, with a table of what was renamed.
+# A tibble of each name and the unique one of at most 10 bytes that is written; what differs is told.
 short_names <- function(names) {
   cut_to <- function(name, bytes) {
     while (nchar(name, "bytes") > bytes) name <- substr(name, 1, nchar(name) - 1)
     name
   }
+  given <- names
+  names[!nzchar(trimws(names))] <- paste0("column_", which(!nzchar(trimws(names))))
   short <- vapply(names, cut_to, "", bytes = 10L, USE.NAMES = FALSE)
   for (i in seq_along(short)) {
     number <- 1
@@ -193,12 +213,12 @@ short_names <- function(names) {
       number <- number + 1
     }
   }
-  changed <- short != names
+  changed <- short != given
   if (any(changed)) {
     caution("data", c("{counted(sum(changed), 'column name')} shortened to 10 bytes, as a shapefile demands:",
-                      stats::setNames(escape(paste(names[changed], "\u2192", short[changed])), rep("*", sum(changed)))))
+                      stats::setNames(escape(paste(given[changed], "\u2192", short[changed])), rep("*", sum(changed)))))
   }
-  short
+  tibble::tibble(name = given, written = short)
 }
 
 # --- GeoJSON and KML ---------------------------------------------------------------------------------------------------
@@ -233,15 +253,7 @@ on_wgs84 <- function(shapes, call) {
     return(shapes)
   }
   if (!same_crs(crs_of(shapes), wgs84)) shapes <- reproject_to(shapes, wgs84)
-  cut_at_antimeridian(shapes, call)
-}
-
-cut_at_antimeridian <- function(shapes, call) {
-  found <- core(core_cut_at_antimeridian(handles_of(shapes), store_of(shapes)), call = call)
-  if (is.null(found)) return(shapes)
-  if (found$cut) say("{counted(found$cut, 'shape')} cut at the antimeridian.")
-  if (found$around_pole) say("{counted(found$around_pole, 'shape')} around a pole now {cli::qty(found$around_pole)}follow{?s/} the antimeridian to it.")
-  shapes_of_core(found, crs_of(shapes))
+  cut_shapes(shapes, call)
 }
 
 write_kml <- function(x, target, options, call) {

@@ -62,5 +62,5 @@ report("the nearest of 100,000 points to each of 1 million", sprintf("%.2f micro
 cells <- coverage(316, points = 4)
 cells$people <- seq_len(nrow(cells))
 zones <- coverage(32, 0.3, points = 8, spacing = 950)
-shared <- seconds(summarise_into(zones, cells, people = sum(people), share = "area"), 3)
+shared <- seconds(summarise_into(zones, cells, people = sum(people), .share = "area"), 3)
 report("share of area of 100,000 cells in 1,000 regions", sprintf("%.2f s", shared), "under 4 s", shared < 4)

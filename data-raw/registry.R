@@ -5,7 +5,7 @@
 #   D id name ellipsoid semi_major inverse_flattening shift accuracy needs_grid   datum; shift: 7 numbers or empty
 #   M id name parameter;parameter;…                                              projection method
 #   A id text                                                                    area of use
-#   G code name datum meridian meridian_deg unit unit_degrees box area           geographic
+#   G code name datum meridian meridian_deg unit unit_degrees box area [heights] geographic; three-dimensional with the last
 #   X code name datum box area                                                   geocentric
 #   P code name geographic method value;value;… unit unit_metres box area        projected
 #   C code name horizontal box area                                              compound
@@ -95,7 +95,8 @@ record <- with(rows, ifelse(
   kind == "projected",
   paste("P", code, name, geographic, match(signature, methods), parameter_values, unit, short(unit_metres), box, area_id, sep = "\t"),
   ifelse(kind == "geographic",
-         paste("G", code, name, datum_id, prime_meridian, prime_meridian_deg, unit, angle_unit(unit_degrees), box, area_id, sep = "\t"),
+         paste("G", code, name, datum_id, prime_meridian, prime_meridian_deg, unit, angle_unit(unit_degrees),
+               paste0(box, "\t", area_id, ifelse(note == "three-dimensional", "\theights", "")), sep = "\t"),
          ifelse(kind == "geocentric",
                 paste("X", code, name, datum_id, box, area_id, sep = "\t"),
                 paste("C", code, name, horizontal, box, area_id, sep = "\t")))))

@@ -1041,6 +1041,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_in_one_piece
+Nullable<List> core_in_one_piece(IntegerVector handles, List store, bool only_edges);
+RcppExport SEXP _civicatlas_core_in_one_piece(SEXP handlesSEXP, SEXP storeSEXP, SEXP only_edgesSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< bool >::type only_edges(only_edgesSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_in_one_piece(handles, store, only_edges));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_gather
 List core_gather(IntegerVector handles, List store);
 RcppExport SEXP _civicatlas_core_gather(SEXP handlesSEXP, SEXP storeSEXP) {
@@ -1293,6 +1306,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_point_shapes", (DL_FUNC) &_civicatlas_core_point_shapes, 2},
     {"_civicatlas_core_number_text", (DL_FUNC) &_civicatlas_core_number_text, 2},
     {"_civicatlas_core_cut_at_antimeridian", (DL_FUNC) &_civicatlas_core_cut_at_antimeridian, 2},
+    {"_civicatlas_core_in_one_piece", (DL_FUNC) &_civicatlas_core_in_one_piece, 3},
     {"_civicatlas_core_gather", (DL_FUNC) &_civicatlas_core_gather, 2},
     {"_civicatlas_core_concatenate", (DL_FUNC) &_civicatlas_core_concatenate, 1},
     {"_civicatlas_core_content_ranks", (DL_FUNC) &_civicatlas_core_content_ranks, 1},

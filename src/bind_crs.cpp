@@ -57,7 +57,8 @@ List r_crs(const Crs& crs) {
                       _["meridian"] = crs.meridian, _["meridian_degrees"] = crs.meridian_degrees, _["unit"] = crs.unit,
                       _["unit_size"] = crs.unit_size, _["geographic_name"] = text_or_na(crs.geographic_name),
                       _["geographic_code"] = text_or_na(crs.geographic_code), _["angular_unit"] = crs.angular_unit,
-                      _["method"] = text_or_na(crs.method), _["parameters"] = parameters, _["area"] = area);
+                      _["method"] = text_or_na(crs.method), _["parameters"] = parameters, _["area"] = area,
+                      _["has_heights"] = crs.has_heights);
 }
 
 Crs kernel_crs(const List& r) {
@@ -147,6 +148,7 @@ List core_crs_table() {
   IntegerVector code(n);
   CharacterVector kind(n), name(n), area(n), method(n), unit(n), datum(n);
   NumericMatrix box(static_cast<int>(n), 4);
+  LogicalVector has_heights(n);
   for (std::size_t i = 0; i < n; ++i) {
     code[i] = codes[i];
     std::optional<Crs> crs;
@@ -162,12 +164,13 @@ List core_crs_table() {
     unit[i] = String(crs->unit, CE_UTF8);
     datum[i] = String(crs->datum.name, CE_UTF8);
     area[i] = crs->area ? String(crs->area->text, CE_UTF8) : String(NA_STRING);
+    has_heights[i] = crs->has_heights;
     const AreaOfUse use = crs->area.value_or(AreaOfUse{});
     const double edges[] = {use.west, use.south, use.east, use.north};
     for (int edge = 0; edge < 4; ++edge) box(static_cast<int>(i), edge) = edges[edge];
   }
   return List::create(_["code"] = code, _["kind"] = kind, _["name"] = name, _["unit"] = unit, _["method"] = method,
-                      _["datum"] = datum, _["area"] = area, _["box"] = box);
+                      _["datum"] = datum, _["area"] = area, _["box"] = box, _["has_heights"] = has_heights);
 }
 
 // Coordinates on another CRS; NaN outside a domain.

@@ -121,11 +121,30 @@ CharacterVector core_number_text(NumericVector values, int decimals) {
 Nullable<List> core_cut_at_antimeridian(IntegerVector handles, List store) {
   const ShapeRows rows = shape_rows(handles, store);
   bool any = false;
-  for (int i = 0; i < rows.size() && !any; ++i) any = rows[i] >= 0 && crosses_antimeridian(rows.store, rows[i]);
+  for (int i = 0; i < rows.size() && !any; ++i) {
+    const Box box = rows.box(i);
+    any = !box.empty() && (box.xmax > 180 || box.xmin < -180 || has_long_edge(rows.store, rows[i]));
+  }
   if (!any) return R_NilValue;
   AntimeridianCut cut = cut_at_antimeridian(rows, NA_INTEGER);
   return List::create(_["store"] = r_store(cut.store), _["handles"] = r_vector(cut.handles),
                       _["cut"] = static_cast<double>(cut.cut), _["around_pole"] = static_cast<double>(cut.around_pole));
+}
+
+// Shapes in one piece across the antimeridian (with `only_edges` those that have a long edge); NULL where none changes.
+// [[Rcpp::export]]
+Nullable<List> core_in_one_piece(IntegerVector handles, List store, bool only_edges) {
+  const ShapeRows rows = shape_rows(handles, store);
+  bool any = false;
+  for (int i = 0; i < rows.size() && !any; ++i)
+    any = rows[i] >= 0 && rows.box(i).xmax - rows.box(i).xmin > 180 &&
+          (!only_edges || has_long_edge(rows.store, rows[i]));
+  if (!any) return R_NilValue;
+  InOnePiece found = in_one_piece(rows, only_edges, NA_INTEGER);
+  if (found.joined.empty()) return R_NilValue;
+  IntegerVector joined(found.joined.begin(), found.joined.end());
+  return List::create(_["store"] = r_store(found.store), _["handles"] = r_vector(found.handles),
+                      _["joined"] = joined + 1, _["around_pole"] = static_cast<double>(found.around_pole));
 }
 
 // [[Rcpp::export]]

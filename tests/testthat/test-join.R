@@ -81,7 +81,7 @@ test_that("picking agrees with the slow obvious way on random data", {
 test_that("summaries by region give zero where nothing falls, and account for features", {
   wards <- two_wards()
   out <- summarise_into(wards, some_points(), n = dplyr::n(), people = sum(people), most = max(people), typical = mean(people),
-                        borders = "all")
+                        .borders = "all")
   expect_identical(out$n, c(2L, 3L, 0L))
   expect_identical(out$people, c(12L, 25L, 0L))
   expect_equal(out$most, c(7, 9, NA))
@@ -94,9 +94,9 @@ test_that("summaries by region give zero where nothing falls, and account for fe
   doubled <- rbind(wards, wards[1, ])
   expect_warning(counted <- summarise_into(doubled, some_points()), "overlap")
   expect_identical(counted$count, c(2L, 2L, 0L, 1L)) # inside both, on the border of the first
-  expect_identical(summarize_into(wards, some_points(), n = dplyr::n(), relation = "contains")$n, c(1L, 2L, 0L))
+  expect_identical(summarize_into(wards, some_points(), n = dplyr::n(), .relation = "contains")$n, c(1L, 2L, 0L))
   within <- 5
-  expect_identical(summarise_into(wards, some_points(), big = sum(people > within), borders = "all")$big, c(1L, 3L, 0L))
+  expect_identical(summarise_into(wards, some_points(), big = sum(people > within), .borders = "all")$big, c(1L, 3L, 0L))
 })
 
 test_that("warnings of a summary are shown, those of a summary of nothing are not", {
@@ -130,32 +130,32 @@ test_that("shares apportion totals, average what is no total, and conserve both"
     geometry = shapes_from_wkt(c("POLYGON ((5 0, 15 0, 15 10, 5 10, 5 0))", "POLYGON ((15 0, 30 0, 30 10, 15 10, 15 0))"), crs = 32757)
   )
   withr::local_options(civicatlas.quiet = FALSE)
-  expect_message(out <- summarise_into(regions, fields, people = sum(people), rate = weighted.mean(rate, .shared), n = dplyr::n(), share = "area", intensive = rate),
+  expect_message(out <- summarise_into(regions, fields, people = sum(people), rate = weighted.mean(rate, .shared), n = dplyr::n(), .share = "area", .intensive = rate),
                  "2 features: 2 apportioned by area, 40 % of their area lies in no region; 2 regions")
   options(civicatlas.quiet = TRUE)
   expect_equal(out$people, c(50, 70))
   expect_equal(out$rate, c(5, 3.5))
   expect_identical(out$n, 1:2)
   roads <- spatial_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (5 5, 35 5)", crs = 32757))
-  expect_equal(summarise_into(regions, roads, cars = sum(cars), share = "length")$cars, c(15, 30))
+  expect_equal(summarise_into(regions, roads, cars = sum(cars), .share = "length")$cars, c(15, 30))
   along <- spatial_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (10 0, 10 10)", crs = 32757))
-  expect_equal(summarise_into(regions, along, cars = sum(cars), share = "length")$cars, c(90, 0)) # the first of the two
-  expect_error(summarise_into(regions, some_points(), n = dplyr::n(), share = "area"), "point", class = "civicatlas_error_argument")
+  expect_equal(summarise_into(regions, along, cars = sum(cars), .share = "length")$cars, c(90, 0)) # the first of the two
+  expect_error(summarise_into(regions, some_points(), n = dplyr::n(), .share = "area"), "point", class = "civicatlas_error_argument")
 
   bow_tie <- spatial_frame(people = 8, geometry = shapes_from_wkt("POLYGON ((8 2, 12 6, 12 2, 8 6, 8 2))", crs = 32757))
-  expect_warning(halves <- summarise_into(regions, bow_tie, people = sum(people), share = "area"), "even-odd", class = "civicatlas_warning_data")
+  expect_warning(halves <- summarise_into(regions, bow_tie, people = sum(people), .share = "area"), "even-odd", class = "civicatlas_warning_data")
   expect_equal(halves$people, c(4, 4))
 
   wards <- read_layer(demo_file("wards.shp"))
   cells <- mend_numbers(read_layer(demo_file("cells.zip")))
   turned <- buffer_by(inner_point_of(wards), 900)
-  whole <- summarise_into(wards, cells, people = sum(pop_total, na.rm = TRUE), share = "area")
+  whole <- summarise_into(wards, cells, people = sum(pop_total, na.rm = TRUE), .share = "area")
   expect_equal(sum(whole$people), sum(cells$pop_total, na.rm = TRUE), tolerance = 1e-9)
   by_ward <- tapply(cells$pop_total, cells$ward_id, sum, na.rm = TRUE)
   expect_equal(whole$people, as.vector(by_ward[whole$ward_id]), tolerance = 1e-9)
   apart <- dissolve_by(turned)
-  inside <- summarise_into(apart, cells, people = sum(pop_total, na.rm = TRUE), share = "area")$people
-  outside <- summarise_into(erase_by(dissolve_by(wards), apart), cells, people = sum(pop_total, na.rm = TRUE), share = "area")$people
+  inside <- summarise_into(apart, cells, people = sum(pop_total, na.rm = TRUE), .share = "area")$people
+  outside <- summarise_into(erase_by(dissolve_by(wards), apart), cells, people = sum(pop_total, na.rm = TRUE), .share = "area")$people
   expect_equal(inside + outside, sum(cells$pop_total, na.rm = TRUE), tolerance = 1e-9)
 })
 

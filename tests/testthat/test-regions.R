@@ -5,14 +5,14 @@ saltmere <- function() {
 
 test_that("groups come in long and wide form, with zeros and nothing lost", {
   s <- saltmere()
-  long <- summarise_into(s$wards, s$rooms, rooms = n(), seats = mean(seats), by = kind)
+  long <- summarise_into(s$wards, s$rooms, rooms = n(), seats = mean(seats), .by = kind)
   kinds <- sort(unique(s$rooms$kind))
   expect_identical(long$kind, rep(kinds, 24))
   expect_identical(long$ward_id, rep(s$wards$ward_id, each = length(kinds)))
   inside <- join_where(s$rooms, s$wards, unmatched = "drop")
   expect_identical(long$rooms, as.vector(t(table(factor(inside$ward_id, s$wards$ward_id), inside$kind))))
   expect_true(all(is.na(long$seats[long$rooms == 0])) && !anyNA(long$seats[long$rooms > 0]))
-  wide <- summarise_into(s$wards, s$rooms, rooms = n(), by = kind, form = "wide")
+  wide <- summarise_into(s$wards, s$rooms, rooms = n(), .by = kind, .form = "wide")
   expect_identical(wide$rooms_library, long$rooms[long$kind == "library"])
   expect_identical(nrow(wide), 24L)
 })
@@ -80,10 +80,10 @@ test_that("across() summarises several columns at once", {
 test_that("what stands once a region is taken once, never summed", {
   wards <- two_wards()
   points <- dplyr::mutate(some_points(), hall = c(80, 80, 80, 60, 60, 0, 0))
-  found <- summarise_into(wards, points, places = n(), once = hall)
+  found <- summarise_into(wards, points, places = n(), .once = hall)
   expect_identical(found$hall, c(80, 60, NA))
-  expect_error(summarise_into(wards, points, total = sum(hall), once = hall), "once a region", class = "civicatlas_error_argument")
-  expect_error(summarise_into(wards, points, n = n(), once = people), "In region 1 it is 5 and 7|In region", class = "civicatlas_error_argument")
+  expect_error(summarise_into(wards, points, total = sum(hall), .once = hall), "once a region", class = "civicatlas_error_argument")
+  expect_error(summarise_into(wards, points, n = n(), .once = people), "In region 1 it is 5 and 7|In region", class = "civicatlas_error_argument")
 })
 
 test_that("regions that cross themselves are told, once, and taken by the even-odd rule", {
@@ -106,9 +106,9 @@ test_that("regions that overlap are told with how many", {
   wards <- two_wards()
   points <- some_points()
   expect_warning(summarise_into(wards[c(1, 2, 3, 1), ], points), "2 regions overlap", class = "civicatlas_warning_data")
-  expect_no_warning(summarise_into(wards, points, borders = "all"))
+  expect_no_warning(summarise_into(wards, points, .borders = "all"))
   cells <- spatial_frame(people = c(10, 20), geometry = wards$geometry[1:2])
-  expect_warning(shared <- summarise_into(wards[c(1, 2, 1), ], cells, people = sum(people), share = "area"), "2 regions overlap")
+  expect_warning(shared <- summarise_into(wards[c(1, 2, 1), ], cells, people = sum(people), .share = "area"), "2 regions overlap")
   expect_equal(shared$people, c(10, 20, 10), tolerance = 1e-12)
 })
 
@@ -142,7 +142,7 @@ test_that("flows are summed by pairs of regions and of groups, with what names n
   ends <- coordinates_of(one)
   expect_identical(join_where(spatial_frame(geometry = point_shapes(ends$x, ends$y, s$wards)), s$wards)$ward_id, c("03", "07"))
   s$wards$side <- ifelse(s$wards$ward_id > "12", "b", "a")
-  grouped <- flows_between(s$wards, trips, from, to, ward_id, trips = sum(trips), rows = n(), group = side)
+  grouped <- flows_between(s$wards, trips, from, to, ward_id, trips = sum(trips), rows = n(), .group = side)
   expect_identical(paste(grouped$from, grouped$to), c("a a", "a b", "b a", "b b"))
   expect_identical(grouped$trips[2], sum(trips$trips[trips$from <= "12" & trips$to > "12"]))
   expect_identical(geometry_type_of(grouped), c("point", "line", "line", "point"))

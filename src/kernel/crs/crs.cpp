@@ -92,12 +92,14 @@ bool same_ellipsoid(const Ellipsoid& a, const Ellipsoid& b) {
 }
 
 bool same_parameters(const Crs& a, const Crs& b) {
-  // A parameter that is left out stands for its neutral value.
-  auto covered = [](const Crs& from, const Crs& in) {
+  // A parameter that is left out stands for its neutral value; two standard parallels may stand in either order.
+  auto agree = [](const Crs& from, const Crs& in, bool swapped) {
     return std::all_of(from.parameters.begin(), from.parameters.end(), [&](const auto& p) {
-      return close(p.second, in.parameter(p.first, p.first == "scale_factor" ? 1 : 0), 1e-10);
+      const std::string_view twin = swapped ? twin_parameter(from.method, p.first) : "";
+      return close(p.second, in.parameter(twin.empty() ? p.first : twin, p.first == "scale_factor" ? 1 : 0), 1e-10);
     });
   };
+  auto covered = [&](const Crs& from, const Crs& in) { return agree(from, in, false) || agree(from, in, true); };
   return covered(a, b) && covered(b, a);
 }
 
@@ -117,6 +119,14 @@ bool names_agree(const std::string& a, const std::string& b) {
 }
 
 bool same_datum_name(const std::string& a, const std::string& b) { return a == b || datum_key(a) == datum_key(b); }
+
+std::string_view twin_parameter(std::string_view method, std::string_view parameter) {
+  const bool conic = method.starts_with("Lambert Conic Conformal (2SP") || method.starts_with("Albers") ||
+                     method.starts_with("Equidistant Conic");
+  if (conic && parameter == "standard_parallel_1") return "standard_parallel_2";
+  if (conic && parameter == "standard_parallel_2") return "standard_parallel_1";
+  return "";
+}
 
 bool same_meaning(const Crs& a, const Crs& b) {
   if (a.kind != b.kind) return false;

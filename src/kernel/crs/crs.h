@@ -57,6 +57,7 @@ struct Crs {
   std::string method;       // EPSG name of the projection method
   Parameters parameters;    // OGC names; angles in degrees, lengths in the CRS's unit
   std::optional<AreaOfUse> area;
+  bool has_heights = false;  // the registry's three-dimensional geographic systems; heights are left as they are
 
   double parameter(std::string_view name, double otherwise) const;
   bool has_parameter(std::string_view name) const;
@@ -77,5 +78,8 @@ bool same_datum_name(const std::string& a, const std::string& b);
 bool names_agree(const std::string& a, const std::string& b);
 
 const char* kind_name(CrsKind kind);
+
+// The other of two standard parallels that a method takes in either order, "" for other parameters and methods.
+std::string_view twin_parameter(std::string_view method, std::string_view parameter);
 
 }  // namespace civic

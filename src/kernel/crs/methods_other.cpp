@@ -40,6 +40,32 @@ Sphere CassiniSoldner::inverse(double x, double y) const {
   return inverted([this](double l, double f) { return forward(l, f); }, x, y, guess);
 }
 
+ColombiaUrban::ColombiaUrban(const Crs& crs)
+    : Method(crs),
+      origin_(latitude_parameter(crs, "latitude_of_origin")),
+      height_(crs.parameter("projection_plane_origin_height", 0) * crs.unit_size / crs.datum.ellipsoid.semi_major) {
+  const double sine = std::sin(origin_), normal = ellipsoid.prime_vertical(sine);
+  if (std::fabs(origin_) > 1.5) throw CrsError("the origin of " + crs.name + " is near a pole");
+  if (!(std::fabs(height_) < 0.01)) throw CrsError("the height of " + crs.name + " is out of range");
+  raised_ = 1 + height_ / normal;
+  radius_ = ellipsoid.meridional(sine);
+  bend_ = std::tan(origin_) / (2 * normal);
+}
+
+Plane ColombiaUrban::forward(double longitude, double latitude) const {
+  if (std::fabs(latitude - origin_) > 0.2 || std::fabs(longitude) > 0.2)
+    return no_plane;  // beyond the reach of the series
+  const double east = longitude * ellipsoid.parallel_radius(latitude);
+  const double raised = 1 + height_ / ellipsoid.meridional(std::sin((latitude + origin_) / 2));
+  return {raised_ * east, raised * (radius_ * (latitude - origin_) + bend_ * east * east)};
+}
+
+Sphere ColombiaUrban::inverse(double x, double y) const {
+  const double latitude = origin_ + y / radius_;
+  if (!(std::fabs(latitude - origin_) < 0.2)) return no_sphere;
+  return inverted([this](double l, double f) { return forward(l, f); }, x, y, {x / std::cos(latitude), latitude});
+}
+
 EquidistantCylindrical::EquidistantCylindrical(const Crs& crs)
     : Method(crs),
       scale_(ellipsoid.parallel_radius(latitude_parameter(crs, "standard_parallel_1"))),

@@ -19,6 +19,19 @@ class CassiniSoldner : public Method {
   bool hyperbolic_;
 };
 
+// EPSG method 1052, Colombia Urban (Guidance Note 373-7-2): lengths on a plane at the height of a town, a second-order
+// series around its origin.
+class ColombiaUrban : public Method {
+ public:
+  explicit ColombiaUrban(const Crs& crs);
+  Plane forward(double longitude, double latitude) const;
+  Sphere inverse(double x, double y) const;
+
+ private:
+  double origin_, height_;  // latitude; height in semi-major axes
+  double raised_, radius_, bend_;
+};
+
 // EPSG method 1028 (Guidance Note 373-7-2, section 3.6.2).
 class EquidistantCylindrical : public Method {
  public:

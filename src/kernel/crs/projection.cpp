@@ -92,6 +92,7 @@ const std::map<std::string, Maker>& makers() {
       {"Bonne", projected<Bonne>},
       {"Bonne (South Orientated)", projected<Bonne, -1, -1>},
       {"Cassini-Soldner", projected<CassiniSoldner>},
+      {"Colombia Urban", projected<ColombiaUrban>},
       {"Equal Earth", projected<EqualEarth>},
       {"Equidistant Conic", projected<EquidistantConic>},
       {"Equidistant Cylindrical", projected<EquidistantCylindrical>},
@@ -141,8 +142,9 @@ const std::map<std::string, Maker>& makers() {
 
 bool ends_at_antimeridian(const std::string& method) {
   static const char* const whole[] = {
-      "Azimuthal Equidistant", "Gnomonic", "Hotine",       "Krovak", "Laborde",       "Lambert Azimuthal",
-      "Modified Az",           "Oblique",  "Orthographic", "Polar",  "Stereographic", "Transverse Mercator"};
+      "Azimuthal Equidistant", "Colombia",    "Gnomonic", "Hotine",       "Krovak", "Laborde",
+      "Lambert Azimuthal",     "Modified Az", "Oblique",  "Orthographic", "Polar",  "Stereographic",
+      "Transverse Mercator"};
   const bool zoned = method == "Transverse Mercator Zoned Grid System";
   return zoned || std::none_of(std::begin(whole), std::end(whole),
                                [&](const char* start) { return method.rfind(start, 0) == 0; });

@@ -4,6 +4,7 @@
 #include <charconv>
 #include <cmath>
 #include <cstdlib>
+#include <tuple>
 
 #include "../error.h"
 #include "../system/portable.h"
@@ -48,6 +49,18 @@ T number(std::string_view text) {
   else
     std::from_chars(text.data(), text.data() + text.size(), value);
   return value;
+}
+
+// Whether two numbers differ by two neighbouring digits that have changed places.
+bool is_transposed(int a, int b) {
+  std::string from = std::to_string(a);
+  const std::string to = std::to_string(b);
+  for (std::size_t i = 0; i + 1 < from.size(); ++i) {
+    std::swap(from[i], from[i + 1]);
+    if (from == to && from[i] != from[i + 1]) return true;
+    std::swap(from[i], from[i + 1]);
+  }
+  return false;
 }
 
 std::string_view second_field(std::string_view record) { return Fields(record, '\t').skip(1).next(); }
@@ -125,6 +138,7 @@ Crs Registry::parse(Record record) const {
       crs.unit = f[6];
       crs.unit_size = crs.angular_unit = number<double>(f[7]);
       crs.area = parse_area(f[8], f[9]);
+      crs.has_heights = f.size() > 10;
       break;
     case 'X':
       crs.kind = CrsKind::geocentric;
@@ -166,22 +180,28 @@ bool Registry::same_projection(Record record, const Crs& crs) const {
   if (method.skip(2).next() != crs.method) return false;
   Fields names(method.next(), ';'), values(fields.next(), ';');
   if (std::fabs(number<double>(fields.skip(1).next()) - crs.unit_size) > 1e-9 * crs.unit_size) return false;
+  const auto is_near = [](double a, double b) { return std::fabs(a - b) <= 1e-9 * std::max(1.0, std::fabs(a)); };
+  bool in_order = true, swapped = true;
   while (names.more()) {
-    const std::string_view name = names.next();
+    const std::string_view name = names.next(), twin = twin_parameter(crs.method, name);
     const double value = number<double>(values.next());
-    const double other = crs.parameter(name, name == "scale_factor" ? 1 : 0);
-    if (std::fabs(value - other) > 1e-9 * std::max(1.0, std::fabs(value))) return false;
+    in_order = in_order && is_near(value, crs.parameter(name, name == "scale_factor" ? 1 : 0));
+    swapped = swapped && is_near(value, crs.parameter(twin.empty() ? name : twin, name == "scale_factor" ? 1 : 0));
   }
-  return true;
+  return in_order || swapped;
 }
 
 int Registry::match(const Crs& crs) const {
   const char kind = crs.kind == CrsKind::projected ? 'P' : crs.kind == CrsKind::geographic ? 'G' : 'X';
+  int with_heights = 0;
   for (const auto& [code, record] : rows_) {
     if (record[0] != kind || (kind == 'P' && !same_projection(record, crs))) continue;
-    if (same_meaning(parse(record), crs)) return code;
+    const Crs row = parse(record);
+    if (!same_meaning(row, crs)) continue;
+    if (!row.has_heights) return code;
+    if (with_heights == 0) with_heights = code;
   }
-  return 0;
+  return with_heights;
 }
 
 std::optional<Datum> Registry::find_datum(const Datum& wanted, int geographic_code) const {
@@ -216,10 +236,10 @@ std::vector<int> Registry::codes() const {
 
 std::vector<int> Registry::codes_near(int code, int count) const {
   std::vector<int> codes = this->codes();
-  std::sort(codes.begin(), codes.end(), [&](int a, int b) {
-    const long da = std::labs(static_cast<long>(a) - code), db = std::labs(static_cast<long>(b) - code);
-    return da != db ? da < db : a < b;
-  });
+  const auto rank = [&](int other) {
+    return std::tuple(!is_transposed(code, other), std::labs(static_cast<long>(other) - code), other);
+  };
+  std::sort(codes.begin(), codes.end(), [&](int a, int b) { return rank(a) < rank(b); });
   codes.resize(std::min<std::size_t>(codes.size(), count));
   return codes;
 }

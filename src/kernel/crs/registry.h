@@ -18,14 +18,15 @@ class Registry {
   // The CRS of an EPSG code; none where the registry lacks it.
   std::optional<Crs> find(int code) const;
 
-  // The lowest code that means the same as `crs`, 0 where there is none.
+  // The lowest code that means the same as `crs`, if there is one without heights; 0 where there is none.
   int match(const Crs& crs) const;
 
   // The datum on the same ellipsoid that a geographic CRS of that code is on, or whose name, or that of a geographic
   // CRS on it, spells the same; none where the registry lacks it.
   std::optional<Datum> find_datum(const Datum& datum, int geographic_code = 0) const;
 
-  // Known codes closest to an unknown one, for error messages.
+  // Known codes that an unknown one may have been meant for: those with two digits the other way round, then the
+  // closest.
   std::vector<int> codes_near(int code, int count) const;
   std::size_t size() const { return rows_.size(); }
 

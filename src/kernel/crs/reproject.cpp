@@ -36,6 +36,17 @@ bool any_crosses(const StoreView& store) {
   return false;
 }
 
+void turn_points_back(StoreBuffer& store) {
+  const StoreView view = store.view();
+  const StoreTarget target = store.target();
+  for (int part = 0; part < static_cast<int>(view.part_types.size()); ++part) {
+    if (view.part_kind(part) != ShapeKind::point) continue;
+    const IndexRange rings = view.rings(part);
+    for (int i = view.ring_vertices[rings.begin]; i < view.ring_vertices[rings.end]; ++i)
+      if (std::fabs(view.x[i]) > 180) target.x[i] = std::remainder(view.x[i], 360.0);
+  }
+}
+
 // Lines and polygons that touch the western edge stay on its side.
 void keep_west(StoreBuffer& store) {
   const StoreView view = store.view();
@@ -57,10 +68,8 @@ std::size_t cut_at_edge(StoreBuffer& store, std::vector<int>& handles, double mi
   }
   const bool within = low > middle - 180 && high <= middle + 180;
   if (within && !any_crosses(store.view())) return 0;  // the common case
-  over_vertices(store, [&](double& x, double&) {
-    x = x * unit - middle;
-    if (std::fabs(x) > 180) x = std::remainder(x, 360.0);
-  });
+  over_vertices(store, [&](double& x, double&) { x = x * unit - middle; });
+  turn_points_back(store);
   std::size_t count = 0;
   if (any_crosses(store.view())) {
     AntimeridianCut cut = cut_at_antimeridian({store.view(), handles}, missing);

@@ -16,6 +16,7 @@ constexpr MethodSpelling methods[] = {
     {"Bonne", 9827, "Bonne", nullptr, N::natural, false},
     {"Bonne (South Orientated)", 9828, "Bonne_South_Orientated", nullptr, N::natural, false},
     {"Cassini-Soldner", 9806, "Cassini_Soldner", "Cassini", N::natural, false},
+    {"Colombia Urban", 1052, "Colombia_Urban", nullptr, N::urban, false},
     {"Equal Earth", 1078, "Equal_Earth", nullptr, N::natural, false},
     {"Equidistant Conic", 1119, "Equidistant_Conic", nullptr, N::false_origin, true},
     {"Equidistant Cylindrical", 1028, "Equirectangular", "Equidistant_Cylindrical", N::parallel, false},
@@ -120,6 +121,7 @@ constexpr Parameter epsg_parameters[] = {
     {8831, "Zone width", "zone_width"},
     {8832, "Latitude of standard parallel", "standard_parallel_1"},
     {8833, "Longitude of origin", "central_meridian"},
+    {1039, "Projection plane origin height", "projection_plane_origin_height"},
     {1036, "Co-latitude of cone axis", "azimuth"},
     {1038, "Ellipsoid scaling factor", "ellipsoid_scaling_factor"},
     {8813, "Azimuth of initial line", "azimuth"},
@@ -134,9 +136,9 @@ const int* preferred_codes(ParameterNames names) {
                    centre[] = {8811, 8812, 8813, 8814, 8815, 8806, 8807, 0},
                    grid_centre[] = {8811, 8812, 8813, 8814, 8815, 8816, 8817, 0},
                    cone[] = {8811, 8833, 1036, 8818, 8819, 8806, 8807, 0},
-                   zoned[] = {8801, 8830, 8831, 8805, 8806, 8807, 0};
+                   zoned[] = {8801, 8830, 8831, 8805, 8806, 8807, 0}, urban[] = {8801, 8802, 8806, 8807, 1039, 0};
   static const int* const all[] = {natural, false_origin, parallel, polar, polar_false_origin,
-                                   centre,  grid_centre,  cone,     zoned};
+                                   centre,  grid_centre,  cone,     zoned, urban};
   return all[static_cast<int>(names)];
 }
 

@@ -17,7 +17,8 @@ enum class ParameterNames {
   centre,
   grid_centre,
   cone,
-  zoned
+  zoned,
+  urban
 };
 
 struct MethodSpelling {

@@ -133,15 +133,17 @@ RingPlan plan_rings(const RecordLayout& layout) {
   RingPlan plan;
   // Shells run clockwise in this format, so that their area is negative.
   const int shells = static_cast<int>(std::count_if(area.begin(), area.end(), [](double a) { return a < 0; }));
-  if (n == 1 || (shells == 1 && area[0] < 0)) {
+  std::vector<Box> boxes(n);
+  for (int i = 0; n > 1 && i < n; ++i)
+    for (int v = layout.part(i).begin; v < layout.part(i).end; ++v)
+      boxes[i].add(coordinate(points, v, 0), coordinate(points, v, 1));
+  const bool first_holds_all =
+      std::all_of(boxes.begin(), boxes.end(), [&](const Box& box) { return boxes[0].holds(box); });
+  if (n == 1 || (shells == 1 && area[0] < 0 && first_holds_all)) {
     for (int i = 0; i < n; ++i) plan.order.push_back({i, i == 0, i == 0 ? area[i] < 0 : area[i] > 0});
     plan.rewound = n == 1 && area[0] > 0;
     return plan;
   }
-  std::vector<Box> boxes(n);
-  for (int i = 0; i < n; ++i)
-    for (int v = layout.part(i).begin; v < layout.part(i).end; ++v)
-      boxes[i].add(coordinate(points, v, 0), coordinate(points, v, 1));
   auto holds = [&](int outer, int inner) {
     return boxes[outer].holds(boxes[inner]) && ring_holds(points, layout.part(outer), layout.part(inner));
   };

@@ -54,9 +54,32 @@ double small_ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange 
   return std::fabs(twice) / 2;
 }
 
+// Area of a ring whose longitudes run on without a jump: what its edges enclose, be it more than half the Earth. Edges
+// longer than half a turn, which close a map of the world, run along their parallels.
+double plain_ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
+  ExactSum swept;
+  for (int i = v.begin; i + 1 < v.end; ++i) {
+    const double step = s.x[i + 1] - s.x[i], rise = s.y[i + 1] - s.y[i];
+    const int pieces = std::fabs(step) > 180 ? 360 : 1;
+    for (int k = 0; k < pieces; ++k) {
+      const double from = static_cast<double>(k) / pieces, to = static_cast<double>(k + 1) / pieces;
+      swept.add(geodesic.inverse({s.x[i] + from * step, s.y[i] + from * rise}, {s.x[i] + to * step, s.y[i] + to * rise})
+                    .area);
+    }
+  }
+  return std::min(std::fabs(swept.value()), geodesic.whole_area());
+}
+
+bool runs_on(const StoreView& s, IndexRange v) {
+  for (int i = v.begin; i + 1 < v.end; ++i)
+    if (const double step = std::fabs(s.x[i + 1] - s.x[i]); step > 180 && std::fabs(step - 360) > 1e-9) return false;
+  return s.x[v.begin] == s.x[v.end - 1];
+}
+
 double ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   if (v.size() < 4) return 0;
   if (is_small(s, v)) return small_ring_area(geodesic, s, v);
+  if (runs_on(s, v)) return plain_ring_area(geodesic, s, v);
   ExactSum swept;
   int crossings = 0;
   for (int i = v.begin; i + 1 < v.end; ++i) {
@@ -72,10 +95,7 @@ double ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
 }  // namespace
 
 double ellipsoidal_area(const Geodesic& geodesic, const StoreView& store, int shape) {
-  return sum_over_rings(store, shape, ShapeKind::polygon, [&](IndexRange v, bool shell) {
-    const double area = ring_area(geodesic, store, v);
-    return shell ? area : -area;
-  });
+  return area_of_rings(store, shape, [&](IndexRange v) { return ring_area(geodesic, store, v); });
 }
 
 double ellipsoidal_length(const Geodesic& geodesic, const StoreView& store, int shape) {

@@ -6,8 +6,8 @@
 
 namespace civic {
 
-// Area of the polygon parts: shells less holes, whatever the rings' direction. A ring encloses its smaller side, or the
-// side of the pole it runs around.
+// Area of the polygon parts: shells less holes, whatever the rings' direction. A ring encloses what it does on a map of
+// longitude and latitude; one that jumps at the antimeridian its smaller side, or that of the pole it runs around.
 double ellipsoidal_area(const Geodesic& geodesic, const StoreView& store, int shape);
 
 // Length of the line parts.

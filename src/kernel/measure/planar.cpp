@@ -47,9 +47,7 @@ void add_ring_length(const StoreView& s, IndexRange v, CentreOfMass& mass) {
 }  // namespace
 
 double planar_area(const StoreView& store, int shape) {
-  return sum_over_rings(store, shape, ShapeKind::polygon, [&](IndexRange v, bool shell) {
-    return (shell ? 0.5 : -0.5) * std::fabs(signed_area_twice(store, v));
-  });
+  return area_of_rings(store, shape, [&](IndexRange v) { return std::fabs(signed_area_twice(store, v)) / 2; });
 }
 
 double planar_length(const StoreView& store, int shape) {

@@ -1,5 +1,7 @@
 // Sums over the rings of a shape.
 #pragma once
+#include <cmath>
+
 #include "../shapes/store.h"
 
 namespace civic {
@@ -14,6 +16,23 @@ double sum_over_rings(const StoreView& store, int shape, ShapeKind kind, const M
     if (store.part_kind(part) != kind) continue;
     const IndexRange rings = store.rings(part);
     for (int ring = rings.begin; ring < rings.end; ++ring) sum += measure(store.vertices(ring), ring == rings.begin);
+  }
+  return sum;
+}
+
+// Area of the polygon parts: each shell less its holes, from the areas of rings. What lies around its shell was the
+// shell: no part is below 0.
+template <class RingArea>
+double area_of_rings(const StoreView& store, int shape, const RingArea& ring_area) {
+  double sum = 0;
+  const IndexRange parts = store.parts(shape);
+  for (int part = parts.begin; part < parts.end; ++part) {
+    if (store.part_kind(part) != ShapeKind::polygon) continue;
+    const IndexRange rings = store.rings(part);
+    double area = 0;
+    for (int ring = rings.begin; ring < rings.end; ++ring)
+      area += (ring == rings.begin ? 1 : -1) * ring_area(store.vertices(ring));
+    sum += std::fabs(area);
   }
   return sum;
 }

@@ -22,6 +22,12 @@ Vertex vertex_of(const StoreView& store, int v) {
   return {store.x[v], store.y[v], store.z.empty() ? nan_value : store.z[v], store.m.empty() ? nan_value : store.m[v]};
 }
 
+Chain chain_of(const StoreView& store, IndexRange vertices) {
+  Chain chain;
+  for (int i = vertices.begin; i < vertices.end; ++i) chain.push_back(vertex_of(store, i));
+  return chain;
+}
+
 Vertex crossing(const Vertex& a, const Vertex& b, double x) {
   const double t = (x - a.x) / (b.x - a.x);
   auto between = [t](double p, double q) { return t == 1 ? q : p + t * (q - p); };
@@ -42,6 +48,24 @@ double unwind(Chain& chain) {
 
 void shift(Chain& chain, double by) {
   for (Vertex& v : chain) v.x += by;
+}
+
+// Whether a ring or line is written with longitudes that jump at the antimeridian. Edges from -180 to 180 alone do not
+// tell: they close a map at the poles, unless the ring is narrower and closed without them.
+bool jumps(const StoreView& s, IndexRange v) {
+  bool full_turns = false;
+  for (int i = v.begin + 1; i < v.end; ++i) {
+    const double step = std::fabs(s.x[i] - s.x[i - 1]);
+    if (step <= half_turn) continue;
+    if (std::fabs(step - full_turn) > 1e-9) return true;
+    full_turns = true;
+  }
+  if (!full_turns) return false;
+  Chain chain = chain_of(s, v);
+  if (unwind(chain) != 0) return false;
+  const auto [west, east] =
+      std::minmax_element(chain.begin(), chain.end(), [](const Vertex& a, const Vertex& b) { return a.x < b.x; });
+  return east->x - west->x > 1e-9;
 }
 
 // One side of a meridian.
@@ -215,19 +239,13 @@ Chain eastward(Chain chain, double turn) {
   return chain;
 }
 
-// A polygon whose shell runs around a pole: along the antimeridian to the pole of its hemisphere, or to the hole that
-// runs around the pole too.
-Piece opened_at_pole(const Chain& shell, double turn, const std::vector<std::pair<Chain, double>>& holes) {
-  Piece out{ShapeKind::polygon, {eastward(shell, turn)}};
-  Chain& ring = out.rings[0];
+// A ring around a pole: along the antimeridian to the pole of its hemisphere, or to another ring around that pole.
+Chain opened_at_pole(const Chain& around, double turn, const Chain* other, double other_turn) {
+  Chain ring = eastward(around, turn);
   Chain back;
-  for (const auto& [hole, hole_turn] : holes) {
-    if (hole_turn != 0 && back.empty())
-      back = eastward(hole, hole_turn);
-    else if (hole_turn == 0)
-      out.rings.push_back(hole);
-  }
-  if (back.empty()) {
+  if (other != nullptr) {
+    back = eastward(*other, other_turn);
+  } else {
     double latitudes = 0;
     for (const Vertex& v : ring) latitudes += v.y;
     for (Vertex pole : {ring.front(), ring.back()}) {
@@ -239,43 +257,94 @@ Piece opened_at_pole(const Chain& shell, double turn, const std::vector<std::pai
   ring.push_back(ring.front());
   const auto same = [](const Vertex& a, const Vertex& b) { return a.x == b.x && a.y == b.y; };
   ring.erase(std::unique(ring.begin(), ring.end(), same), ring.end());
-  for (std::size_t h = 1; h < out.rings.size(); ++h)
-    shift(out.rings[h], -full_turn * std::round(out.rings[h][0].x / full_turn));
+  return ring;
+}
+
+// A ring with what is asked of it again and again.
+struct Ring {
+  Chain chain;
+  Box box;
+  double area;
+};
+
+Ring ring_of(Chain chain) {
+  Ring out{std::move(chain), {}, 0};
+  const Chain& c = out.chain;
+  for (const Vertex& v : c) out.box.add(v.x, v.y);
+  for (std::size_t i = 0; i + 1 < c.size(); ++i) out.area += c[i].x * c[i + 1].y - c[i + 1].x * c[i].y;
+  out.area = std::fabs(out.area);
   return out;
 }
 
-Chain chain_of(const StoreView& store, IndexRange vertices) {
-  Chain chain;
-  for (int i = vertices.begin; i < vertices.end; ++i) chain.push_back(vertex_of(store, i));
-  return chain;
+// By how much a ring is to be shifted to lie within another; NaN where it does not. Of three vertices two tell, as one
+// may lie on the border.
+double shift_into(const Ring& outer, const Ring& inner) {
+  const double middle = (outer.box.xmin + outer.box.xmax - inner.box.xmin - inner.box.xmax) / 2;
+  const double by = full_turn * std::round(middle / full_turn);
+  const Box there{inner.box.xmin + by, inner.box.ymin, inner.box.xmax + by, inner.box.ymax};
+  if (outer.area <= inner.area || !outer.box.holds(there)) return nan_value;
+  int held = 0;
+  for (std::size_t k = 0; k < 3; ++k) {
+    Vertex v = inner.chain[k * (inner.chain.size() - 1) / 3];
+    v.x += by;
+    held += ring_holds(outer.chain, v);
+  }
+  return held >= 2 ? by : nan_value;
 }
 
-// The parts of a shape with each longitude next to the one before, and holes beside their shell.
+// Polygons of rings, none of which crosses another: those within an even number of others are shells. Which way a ring
+// was taken to run, before it was unwound, tells nothing.
+void add_polygons(std::vector<Ring>& rings, std::vector<Piece>& out) {
+  std::sort(rings.begin(), rings.end(), [](const Ring& a, const Ring& b) { return a.area > b.area; });
+  std::vector<std::size_t> piece(rings.size());  // that each ring went to
+  std::vector<char> shell(rings.size());
+  for (std::size_t i = 0; i < rings.size(); ++i) {
+    std::size_t depth = 0, owner = 0;
+    double by = 0;
+    for (std::size_t j = 0; j < i; ++j) {
+      const double there = shift_into(rings[j], rings[i]);
+      if (std::isnan(there)) continue;
+      ++depth;
+      owner = j;  // the smallest comes last
+      by = there;
+    }
+    shell[i] = depth % 2 == 0;
+    if (shell[i] || !shell[owner]) {
+      piece[i] = out.size();
+      out.push_back({ShapeKind::polygon, {rings[i].chain}});
+    } else {
+      piece[i] = piece[owner];
+      out[piece[i]].rings.push_back(rings[i].chain);
+      shift(out[piece[i]].rings.back(), by);
+    }
+  }
+}
+
+// The parts of a shape with each longitude next to the one before.
 std::vector<Piece> unwound_pieces(const StoreView& store, int shape, bool& around_pole) {
   std::vector<Piece> out;
+  std::vector<Ring> rings;
   for (int part = store.parts(shape).begin; part < store.parts(shape).end; ++part) {
-    const IndexRange rings = store.rings(part);
-    if (rings.size() == 0 || store.vertices(rings.begin).size() == 0) continue;
-    const ShapeKind kind = store.part_kind(part);
-    Chain shell = chain_of(store, store.vertices(rings.begin));
-    const double turn = unwind(shell);
-    std::vector<std::pair<Chain, double>> holes;
-    for (int r = rings.begin + 1; r < rings.end; ++r) {
-      Chain hole = chain_of(store, store.vertices(r));
-      if (hole.empty()) continue;
-      const double hole_turn = unwind(hole);
-      shift(hole, full_turn * std::round((shell[0].x - hole[0].x) / full_turn));
-      holes.emplace_back(std::move(hole), hole_turn);
+    std::vector<std::pair<Chain, double>> around;
+    for (int r = store.rings(part).begin; r < store.rings(part).end; ++r) {
+      Chain chain = chain_of(store, store.vertices(r));
+      if (chain.empty()) continue;
+      const double turn = jumps(store, store.vertices(r)) ? unwind(chain) : 0;
+      if (store.part_kind(part) != ShapeKind::polygon || chain.size() < 3)
+        out.push_back({store.part_kind(part), {std::move(chain)}});
+      else if (turn != 0)
+        around.emplace_back(std::move(chain), turn);
+      else
+        rings.push_back(ring_of(std::move(chain)));
     }
-    if (kind == ShapeKind::polygon && turn != 0 && shell.size() > 2) {
-      around_pole = true;
-      out.push_back(opened_at_pole(shell, turn, holes));
-      continue;
+    around_pole |= !around.empty();
+    for (std::size_t k = 0; k < around.size(); k += 2) {
+      const bool pair = k + 1 < around.size();
+      rings.push_back(ring_of(opened_at_pole(around[k].first, around[k].second, pair ? &around[k + 1].first : nullptr,
+                                             pair ? around[k + 1].second : 0)));
     }
-    Piece piece{kind, {std::move(shell)}};
-    for (auto& [hole, hole_turn] : holes) piece.rings.push_back(std::move(hole));
-    out.push_back(std::move(piece));
   }
+  add_polygons(rings, out);
   return out;
 }
 
@@ -304,17 +373,107 @@ void write_shape(int type, const std::vector<Piece>& pieces, ShapeBuilder& build
   builder.end_shape();
 }
 
+struct Span {
+  double low = HUGE_VAL, high = -HUGE_VAL;
+  double width() const { return high - low; }
+};
+
+Span span_of(const Piece& piece) {
+  Span out;
+  for (const Vertex& v : piece.rings[0]) {
+    out.low = std::min(out.low, v.x);
+    out.high = std::max(out.high, v.x);
+  }
+  return out;
+}
+
+// Moves parts by whole turns to where all of them take up the least longitude: behind the widest gap between them.
+// Says whether any moved.
+bool put_side_by_side(std::vector<Piece>& pieces) {
+  struct Place {
+    Span span;
+    std::size_t piece;
+  };
+  std::vector<Place> places;
+  Span now;
+  for (std::size_t i = 0; i < pieces.size(); ++i) {
+    Span span = span_of(pieces[i]);
+    now = {std::min(now.low, span.low), std::max(now.high, span.high)};
+    const double turn = full_turn * std::floor((span.low + half_turn) / full_turn);
+    places.push_back({{span.low - turn, span.high - turn}, i});
+  }
+  std::sort(places.begin(), places.end(), [](const Place& a, const Place& b) { return a.span.low < b.span.low; });
+  double reach = places[0].span.high, widest = -1;
+  std::size_t first = 0;
+  for (std::size_t i = 1; i < places.size(); ++i) {
+    if (places[i].span.low - reach > widest) {
+      widest = places[i].span.low - reach;
+      first = i;
+    }
+    reach = std::max(reach, places[i].span.high);
+  }
+  if (places[0].span.low + full_turn - reach >= widest) first = 0;
+  Span joined;
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    if (i < first) places[i].span = {places[i].span.low + full_turn, places[i].span.high + full_turn};
+    joined = {std::min(joined.low, places[i].span.low), std::max(joined.high, places[i].span.high)};
+  }
+  if (joined.width() >= now.width() - 1e-9 && now.low >= -full_turn && now.high <= full_turn) return false;
+  const double back = full_turn * std::round((joined.low + joined.high) / 2 / full_turn);
+  bool moved = false;
+  for (const Place& place : places) {
+    const double by = place.span.low - back - span_of(pieces[place.piece]).low;
+    if (by == 0) continue;
+    moved = true;
+    for (Chain& ring : pieces[place.piece].rings) shift(ring, by);
+  }
+  return moved;
+}
+
 }  // namespace
 
 bool crosses_antimeridian(const StoreView& store, int shape) {
+  const IndexRange all = store.shape_vertices(shape);
+  if (std::any_of(store.x.begin() + all.begin, store.x.begin() + all.end,
+                  [](double x) { return std::fabs(x) > half_turn; }))
+    return true;
   const IndexRange rings = store.shape_rings(shape);
-  for (int r = rings.begin; r < rings.end; ++r) {
-    const IndexRange v = store.vertices(r);
-    for (int i = v.begin; i < v.end; ++i)
-      if (std::fabs(store.x[i]) > half_turn || (i > v.begin && std::fabs(store.x[i] - store.x[i - 1]) > half_turn))
-        return true;
-  }
+  for (int r = rings.begin; r < rings.end; ++r)
+    if (jumps(store, store.vertices(r))) return true;
   return false;
+}
+
+bool has_long_edge(const StoreView& store, int shape) {
+  if (store.boxes[shape].xmax - store.boxes[shape].xmin <= half_turn) return false;
+  const IndexRange rings = store.shape_rings(shape);
+  for (int r = rings.begin; r < rings.end; ++r)
+    if (jumps(store, store.vertices(r))) return true;
+  return false;
+}
+
+InOnePiece in_one_piece(const ShapeRows& rows, bool only_edges, int missing) {
+  InOnePiece out;
+  ShapeBuilder builder;
+  for (int row = 0; row < rows.size(); ++row) {
+    const int shape = rows[row];
+    if (shape < 0) {
+      out.handles.push_back(missing);
+      continue;
+    }
+    const bool wide = rows.box(row).xmax - rows.box(row).xmin > half_turn;
+    const bool long_edge = wide && has_long_edge(rows.store, shape);
+    bool around_pole = false;
+    std::vector<Piece> pieces =
+        long_edge ? unwound_pieces(rows.store, shape, around_pole) : pieces_of(rows.store, shape);
+    bool joined = long_edge;
+    if (long_edge || (wide && !only_edges)) joined |= !pieces.empty() && put_side_by_side(pieces);
+    if (joined) out.joined.push_back(row);
+    if (around_pole) ++out.around_pole;
+    write_shape(rows.store.types[shape], pieces, builder);
+    out.handles.push_back(builder.size());
+  }
+  out.store = builder.take();
+  return out;
 }
 
 AntimeridianCut cut_at_antimeridian(const ShapeRows& rows, int missing) {

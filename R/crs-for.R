@@ -1,0 +1,136 @@
+# West, south, east and north of a layer in degrees of WGS 84's kind; east may exceed 180.
+degrees_extent <- function(x, call) {
+  shapes <- as_shapes(x)
+  need_crs(shapes, "its place is not known", call = call)
+  crs <- crs_of(shapes)
+  extent <- extent_on_globe(shapes)
+  if (anyNA(extent)) fail("data", "The layer holds no coordinates.", call = call)
+  if (crs$kind == "geographic") {
+    return(unname(extent * crs$unit_size + c(crs$meridian_degrees, 0, crs$meridian_degrees, 0)))
+  }
+  # The border of the extent, as its corners need not be its extremes.
+  t <- seq(0, 1, length.out = 9)
+  x <- c(extent[1] + t * (extent[3] - extent[1]), rep(extent[3], 9), extent[1] + t * (extent[3] - extent[1]), rep(extent[1], 9))
+  y <- c(rep(extent[2], 9), extent[2] + t * (extent[4] - extent[2]), rep(extent[4], 9), extent[2] + t * (extent[4] - extent[2]))
+  moved <- core(core_transform_points(unname(x), unname(y), unclass(crs), unclass(geographic_base(crs))), call = call)
+  lon <- moved$x + crs$meridian_degrees
+  lat <- moved$y
+  if (all(is.nan(lon))) fail("crs", c("The layer lies outside the domain of {crs_label(crs)}.", i = "Is the label right?"), call = call)
+  lon <- lon[!is.nan(lon)]
+  if (diff(range(lon)) > 180) lon <- lon %% 360  # around the antimeridian
+  c(min(lon), min(lat, na.rm = TRUE), max(lon), max(lat, na.rm = TRUE))
+}
+
+# Which boxes (rows of west, south, east, north; east may be west of west) hold an extent.
+covers_extent <- function(boxes, extent) {
+  width <- (boxes[, 3] - boxes[, 1]) %% 360
+  width[width == 0 & boxes[, 1] != boxes[, 3]] <- 360
+  from <- (extent[1] - boxes[, 1]) %% 360
+  inside <- from + (extent[3] - extent[1]) <= width + 1e-9 | width >= 360
+  inside & boxes[, 2] <= extent[2] + 1e-9 & boxes[, 4] >= extent[4] - 1e-9
+}
+
+box_size <- function(boxes) {
+  width <- (boxes[, 3] - boxes[, 1]) %% 360
+  width[width == 0] <- 360
+  width * (sin(boxes[, 4] * pi / 180) - sin(boxes[, 2] * pi / 180))
+}
+
+#' @rdname find_crs
+#' @export
+crs_for <- function(x, measuring = "area") {
+  call <- rlang::current_env()
+  one_of(measuring, c("area", "distance", "shape"), "measuring", call = call)
+  extent <- degrees_extent(x, call)
+  base <- geographic_base(crs_of(as_shapes(x)))
+  place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1],
+                height = extent[4] - extent[2], base = base)
+  place$lon <- (place$lon + 180) %% 360 - 180
+  found <- switch(measuring, area = crs_for_area(place), distance = crs_for_distance(place), shape = crs_for_shape(place))
+  attr(found, "reason") <- paste0(attr(found, "reason"), distortion_in_words(found, place))
+  say("{.fn crs_for}: {crs_label(found)}: {attr(found, 'reason')}.")
+  found
+}
+
+is_world <- function(place) place$width > 180 || place$height > 120
+
+crs_for_area <- function(place) {
+  if (is_world(place)) return(made_to_measure("Equal Earth", "equal-area over the whole world", place, c(central_meridian = round(place$lon))))
+  if (place$width > 2.5 * place$height && place$width > 15 && abs(place$lat) > 15 && place$extent[2] * place$extent[4] > 0) {
+    parallels <- standard_parallels(place)
+    return(made_to_measure("Albers Equal Area", "equal-area, for a layer wider than high", place,
+                           c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2), parallels)))
+  }
+  made_to_measure("Lambert Azimuthal Equal Area", "equal-area, around the middle of the layer", place,
+                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2)))
+}
+
+crs_for_distance <- function(place) {
+  zone <- utm_for(place)
+  if (!is.null(zone)) return(zone)
+  made_to_measure("Azimuthal Equidistant", "true distances from the middle of the layer", place,
+                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2)))
+}
+
+crs_for_shape <- function(place) {
+  zone <- utm_for(place)
+  if (!is.null(zone)) return(zone)
+  if (place$extent[2] > 60) return(reasoned(crs_by_code(3995, NULL), "conformal around the north pole"))
+  if (place$extent[4] < -60) return(reasoned(crs_by_code(3031, NULL), "conformal around the south pole"))
+  if (is_world(place) || place$extent[2] * place$extent[4] < 0 || abs(place$lat) < 15) {
+    return(made_to_measure("Mercator (variant B)", "conformal, along the equator", place,
+                           c(standard_parallel_1 = round(max(abs(place$extent[c(2, 4)])) / 2, 1), central_meridian = round(place$lon, 2))))
+  }
+  made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place,
+                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2), standard_parallels(place)))
+}
+
+# A sixth of the height from either end (Snyder 1987, section 14).
+standard_parallels <- function(place) {
+  c(standard_parallel_1 = round(place$extent[2] + place$height / 6, 2), standard_parallel_2 = round(place$extent[4] - place$height / 6, 2))
+}
+
+# The UTM zone that holds a layer, on its own datum where the registry has that, else on WGS 84; NULL where none does.
+utm_for <- function(place) {
+  zone <- floor((place$lon + 180) / 6) %% 60 + 1
+  reach <- max(abs(c(place$extent[1], place$extent[3]) - (mean(place$extent[c(1, 3)]) - place$lon) - (6 * zone - 183)))
+  if (reach > 4.5 || place$extent[2] < -80 || place$extent[4] > 84) return(NULL)
+  south <- place$lat < 0
+  table <- registry_table()
+  name <- paste0(place$base$name, " / UTM zone ", zone, if (south) "S" else "N")
+  code <- table$epsg[table$kind == "projected" & ascii_lower(table$name) == ascii_lower(name)]
+  if (!length(code)) code <- (if (south) 32700 else 32600) + zone
+  reasoned(crs_by_code(code[1], NULL), "the UTM zone the layer lies in, conformal")
+}
+
+reasoned <- function(crs, reason) {
+  attr(crs, "reason") <- reason
+  crs
+}
+
+# A projected CRS in metres that no registry has.
+made_to_measure <- function(method, reason, place, parameters) {
+  fields <- projected_on(place$base, method)
+  fields$name <- paste0(fields$geographic_name, " / ", method, " (made to measure)")
+  meridian <- if ("central_meridian" %in% names(parameters)) place$base$meridian_degrees else 0
+  parameters["central_meridian"] <- parameters[["central_meridian"]] - meridian
+  fields$parameters <- c(parameters, false_easting = 0, false_northing = 0)
+  fields$area <- list(south = place$extent[2], west = place$extent[1], north = place$extent[4], east = place$extent[3], text = NA_character_)
+  reasoned(new_crs(fields), reason)
+}
+
+# How far lengths and areas are off across the extent, at its corners and middle.
+distortion_in_words <- function(crs, place) {
+  at <- expand.grid(lon = c(place$extent[1], place$lon, place$extent[3]), lat = c(place$extent[2], place$lat, place$extent[4]))
+  at$lat <- pmin(pmax(at$lat, -89.9), 89.9)
+  d <- core_distortion((at$lon - crs$meridian_degrees + 180) %% 360 - 180, at$lat, unclass(crs))
+  lengths <- max(abs(c(d$least_scale, d$greatest_scale) - 1), na.rm = TRUE)
+  areas <- max(abs(d$area_scale - 1), na.rm = TRUE)
+  paste0("; lengths off by at most ", share_in_words(lengths), ", areas by ", share_in_words(areas), " at its middle and corners")
+}
+
+share_in_words <- function(share) {
+  if (share < 1e-7) return("nothing")
+  plain <- function(x) format(signif(x, 2), scientific = FALSE)
+  if (share < 0.001) paste(plain(share * 1e6), "in a million") else paste(plain(share * 100), "%")
+}
