@@ -2,10 +2,10 @@
 # options, required options, example, and run(inputs, options), whose value --json prints.
 
 written <- function(x, target, options) {
-  write_layer(x, target, layer = options$to_layer, replace = options$replace, append = options$append, decimals = options$decimals)
+  x <- write_layer(x, target, layer = options$to_layer, replace = options$replace, append = options$append, decimals = options$decimals)
   spatial <- is_spatial_frame(x)
   list(output = if (grepl("://", target, fixed = TRUE)) shown_address(target) else target, rows = nrow(x),
-       columns = names(attribute_table(x)), crs = if (spatial) crs_label(crs_of(x)),
+       columns = names(attribute_table(x)), renamed = written_names(x), crs = if (spatial) crs_label(crs_of(x)),
        history = if (spatial) history_of(x))
 }
 

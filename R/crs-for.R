@@ -5,6 +5,7 @@ degrees_extent <- function(x, call) {
   crs <- crs_of(shapes)
   extent <- extent_on_globe(shapes)
   if (anyNA(extent)) fail("data", "The layer holds no coordinates.", call = call)
+  if (in_plain_degrees(shapes) && extent[["xmax"]] - extent[["xmin"]] >= 360) extent[c("xmin", "xmax")] <- c(-180, 180)
   if (crs$kind == "geographic") {
     return(unname(extent * crs$unit_size + c(crs$meridian_degrees, 0, crs$meridian_degrees, 0)))
   }

@@ -50,7 +50,7 @@ unmatched_keys <- function(x, table, by = NULL, ignore_case = FALSE) {
   call <- rlang::current_env()
   table <- tibble::as_tibble(attribute_table(table))
   by <- join_keys(x, table, by, call)
-  keys <- comparable_keys(x, table, by, ignore_case, NULL)
+  keys <- comparable_keys(x, table, by, ignore_case)
   alone <- function(own, other, side) {
     counts <- vctrs::vec_count(own[!is.na(own) & !own %in% other], "location")
     others <- setdiff(unique(other[!is.na(other)]), own)  # a key that has a partner is no spelling of another
@@ -109,7 +109,7 @@ join_keys <- function(x, table, by, call) {
 }
 
 # Keys of both sides as text that can be compared; of several columns joined by a mark that no text holds.
-comparable_keys <- function(x, table, by, ignore_case, accept) {
+comparable_keys <- function(x, table, by, ignore_case, accept = NULL) {
   parts <- Map(function(a, b) comparable_pair(x[[a]], table[[b]], ignore_case), names(by), by)
   join <- function(side) {
     columns <- lapply(parts, `[[`, side)

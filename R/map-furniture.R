@@ -128,7 +128,7 @@ drawn_on_panel <- function(plot, grob) plot + ggplot2::annotation_custom(grob, -
 ggplot_add.map_graticule <- function(object, plot, ...) {
   frame <- map_frame(plot, "map_graticule")
   extent <- degrees_of_window(frame)
-  step <- object$step %||% round_step(max(extent["xmax"] - extent["xmin"], extent["ymax"] - extent["ymin"]) / 5)
+  step <- object$step %||% round_step(max(min(extent["xmax"] - extent["xmin"], 180), extent["ymax"] - extent["ymin"]) / 5)
   lines <- graticule_lines(extent, step, frame$crs)
   lines <- shapes_layer(lines, style = list(colour = object$colour, linewidth = 0.25, fill = NA), show_key = FALSE)
   labels <- ggplot2::annotation_custom(degree_labels(frame, graticule_lines(extent, step, frame$crs)), -Inf, Inf, -Inf, Inf)
@@ -158,10 +158,12 @@ graticule_lines <- function(extent, step, crs) {
   }
   meridians <- multiples(extent[["xmin"]], extent[["xmax"]])
   parallels <- multiples(extent[["ymin"]], extent[["ymax"]])
-  parallels <- parallels[abs(parallels) <= 90]
-  along <- function(from, to) seq(from, to, length.out = 41)
+  parallels <- parallels[abs(parallels) < 90]
+  most <- 89.99  # some maps have no place for a pole
+  if (length(meridians) && max(meridians) - min(meridians) >= 360) meridians <- utils::head(meridians, 360 / step)
+  along <- function(from, to) seq(from, to, length.out = 181)
   text <- c(
-    vapply(meridians, function(at) paste(at, along(max(-90, extent["ymin"] - step), min(90, extent["ymax"] + step)), collapse = ", "), ""),
+    vapply(meridians, function(at) paste(at, along(max(-most, extent["ymin"] - step), min(most, extent["ymax"] + step)), collapse = ", "), ""),
     vapply(parallels, function(at) paste(along(extent["xmin"] - step, extent["xmax"] + step), at, collapse = ", "), "")
   )
   lines <- frame_of_columns(
@@ -171,7 +173,8 @@ graticule_lines <- function(extent, step, crs) {
   quietly(suppressWarnings(reproject_to(lines, crs)))
 }
 
-# Degrees where meridians meet the lower edge and parallels the left one.
+# Degrees where meridians meet the lower edge and parallels the left one; where they do not, as on a map of the world, at their lower or
+# left end.
 degree_labels <- function(frame, lines) {
   at <- coordinates_of(lines)
   crossing <- function(row) {
@@ -183,13 +186,52 @@ degree_labels <- function(frame, lines) {
     stats::approx(along, across, 0, ties = "ordered")$y
   }
   place <- vapply(seq_len(nrow(lines)), crossing, 0)
-  keep <- which(place > 0.03 & place < 0.97)
-  meridian <- lines$meridian[keep]
-  text <- degrees_in_words(lines$degrees[keep], meridian)
+  right <- ifelse(lines$meridian, place, 0)
+  up <- ifelse(lines$meridian, 0, place)
+  for (sort in c(TRUE, FALSE)) {
+    rows <- which(is.na(place) & lines$meridian == sort)
+    ends <- ends_of_lines(frame, at, rows, sort)
+    right[rows] <- ends$right
+    up[rows] <- ends$up
+  }
+  keep <- which(right >= 0 & right < 0.97 & up >= 0 & up < 0.97 & (is.na(place) | (place > 0.03 & place < 0.97)))
+  keep <- keep[apart_from_others(right[keep], up[keep])]
+  if (!length(keep)) return(grid::nullGrob())
+  text <- degrees_in_words(lines$degrees[keep], lines$meridian[keep])
   pad <- grid::unit(1, "mm")
-  x <- grid::unit(ifelse(meridian, place[keep], 0), "npc") + pad
-  y <- grid::unit(ifelse(meridian, 0, place[keep]), "npc") + pad
+  x <- grid::unit(right[keep], "npc") + pad
+  y <- grid::unit(up[keep], "npc") + pad
   grid::textGrob(text, x, y, hjust = 0, vjust = 0, gp = grid::gpar(col = "#6b7f8a", fontsize = 7.5))
+}
+
+# Where in the frame, from 0 to 1, lines that do not leave it have their ends: parallels the leftmost place, meridians the lowest, or the
+# farthest from the middle where their lowest places are one, the pole.
+ends_of_lines <- function(frame, places, rows, meridian) {
+  end <- function(row, measure) {
+    own <- places[places$shape == row, ]
+    right <- (own$x - frame$x[1]) / diff(frame$x)
+    up <- (own$y - frame$y[1]) / diff(frame$y)
+    within <- which(right >= 0 & right <= 1 & up >= 0 & up <= 1)
+    best <- within[which.min(measure(right[within], up[within]))]
+    if (length(best)) c(right[best], up[best]) else c(NA_real_, NA_real_)
+  }
+  ends <- function(measure) {
+    found <- vapply(rows, end, c(0, 0), measure = measure)
+    list(right = found[1, ], up = found[2, ])
+  }
+  if (!meridian) return(ends(function(right, up) right))
+  lowest <- ends(function(right, up) up)
+  if (!length(rows) || diff(range(lowest$right, 0.5, na.rm = TRUE)) > 0.1) return(lowest)
+  ends(function(right, up) -(right - 0.5)^2 - (up - 0.5)^2)
+}
+
+# Which labels have room beside those before them.
+apart_from_others <- function(right, up) {
+  kept <- integer()
+  for (i in seq_along(right)) {
+    if (!any(abs(right[kept] - right[i]) < 0.05 & abs(up[kept] - up[i]) < 0.035)) kept <- c(kept, i)
+  }
+  kept
 }
 
 degrees_in_words <- function(degrees, meridian) {

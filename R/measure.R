@@ -104,7 +104,7 @@ measured <- function(x, measure, unit, units, dimension, ellipsoidal, call = rla
 # One warning where measures in the plane are far from those on the ground, and one of polygons that cross themselves.
 warn_of_measures <- function(x, measures, ellipsoidal, call) {
   shapes <- as_shapes(x, call = call)
-  if (any(measures != "length")) tell_invalid(shapes, "x", call, most_vertices = 200000)
+  if (any(measures != "length")) tell_doubtful(shapes, call)
   crs <- crs_of(shapes)
   if (is.null(crs) || crs$kind != "projected" || isTRUE(ellipsoidal)) return(invisible())
   kind <- if ("area" %in% measures) "area" else "length"

@@ -203,6 +203,6 @@ warn_of_unread <- function(mended) {
     more <- if (length(bad[[name]]$unread) > 1) ", \u2026" else ""
     sprintf("%s: %s (row %d%s)", name, paste0("\"", shown, "\"", collapse = ", "), bad[[name]]$unread[1], more)
   }, "")
-  caution("data", c("{counted(sum(lengths(lapply(bad, `[[`, 'unread'))), 'text')} that {?is/are} no number became missing:",
+  caution("data", c("{counted(sum(lengths(lapply(bad, `[[`, 'unread'))), 'text')} that {cli::qty(sum(lengths(lapply(bad, `[[`, 'unread'))))}{?is/are} no number became missing:",
                     stats::setNames(escape(lines), rep("*", length(lines)))))
 }

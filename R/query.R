@@ -50,6 +50,7 @@ rows_within <- function(query, shapes) {
 # Rows that meet a window over the antimeridian, for which the source was asked for all longitudes.
 within_crossing <- function(x, within) {
   if (is.null(within) || !is_spatial_frame(x) || !in_plain_degrees(as_shapes(x))) return(x)
+  if (!is.numeric(within) && !in_plain_degrees(as_shapes(within))) return(x)
   window <- if (is.numeric(within)) within else extent_of(within)
   if (!crosses_180(window)) return(x)
   shapes <- in_one_piece(as_shapes(x))
@@ -59,7 +60,8 @@ within_crossing <- function(x, within) {
 # `within` as xmin, ymin, xmax, ymax. A frame's CRS must be the layer's, which the source's header tells.
 settle_window <- function(query, layer_crs) {
   within <- query$within
-  if (is.null(within)) return(query)
+  if (is.null(within) || isTRUE(query$settled)) return(query)
+  query$settled <- TRUE
   if (is.numeric(within)) {
     if (length(within) != 4 || anyNA(within)) {
       fail("argument", "{.arg within} as numbers must be xmin, ymin, xmax, ymax.", call = query$call)
@@ -69,7 +71,7 @@ settle_window <- function(query, layer_crs) {
   }
   crs <- query$crs %||% layer_crs
   check_same_crs(new_shapes(crs = crs), within, "the layer", "within", call = query$call)
-  query$within <- window_to_ask_for(unname(extent_of(within)), crs, query$call)
+  query$within <- window_to_ask_for(unname(extent_of(within)), crs_of(within), query$call)
   query
 }
 

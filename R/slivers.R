@@ -85,7 +85,7 @@ close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) 
   }
   crs <- crs_of(shapes)
   change <- change_of_areas(shapes, out)
-  if (!isTRUE(force)) need_small_change(change, found$gap_area + found$overlap_area, x, crs, call)
+  if (!isTRUE(force)) need_small_change(change, found$gap_area + found$overlap_area, out, reach, x, call)
   parts <- c(
     paste0(counted(found$gaps, "gap"), " (", format_area(found$gap_area, crs), ") and ", counted(found$overlaps, "overlap"), " (",
            format_area(found$overlap_area, crs), ") closed"),
@@ -126,13 +126,17 @@ need_wider_shapes <- function(shapes, reach, call) {
                      i = "A smaller {.arg tolerance} moves less; {.code force = TRUE} closes them all the same."), call = call)
 }
 
-# Borders that are brought together change areas by what lay between them and what both had; more means that the tolerance is too large
-# for the shapes.
-need_small_change <- function(change, closed, x, crs, call) {
+# Borders that are brought together change areas by the strips between them and those that both had: by what was found closed, or, where a
+# strip is open at an end, by less than the tolerance along the border that two shapes now share. More means that the tolerance is too
+# large for the shapes.
+need_small_change <- function(change, closed, out, reach, x, call) {
   moved <- max(sum(abs(change)) / 2, abs(sum(change)))
-  slack <- 1e-9 * sum(abs(change)) + 1e-6 * closed
-  if (moved <= closed + slack) return(invisible())
-  fail("argument", c("The tolerance would move more than it closes: gaps and overlaps are {format_area(closed, crs)}, and shapes change by {format_area(moved, crs)}.",
+  if (moved <= closed * (1 + 1e-6)) return(invisible())
+  perimeter <- function(shapes) sum(core_planar_measure(handles_of(shapes), store_of(shapes), "perimeter"), na.rm = TRUE)
+  closed <- max(closed, reach * (perimeter(out) - perimeter(dissolved(out, call))) / 2)
+  if (moved <= closed) return(invisible())
+  crs <- crs_of(out)
+  fail("argument", c("The tolerance would move more than it closes: gaps and overlaps are at most {format_area(closed, crs)}, and shapes change by {format_area(moved, crs)}.",
                      x = "{change_in_words(change, x, crs)}.",
                      i = "A smaller {.arg tolerance} moves less; {.code force = TRUE} closes them all the same."), call = call)
 }

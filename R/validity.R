@@ -66,9 +66,21 @@ valid_shapes <- function(shapes, name, call) {
 }
 
 # Where the even-odd rule alone decides, shapes are taken as they are; of a layer that is checked in a moment the invalid ones are told.
-tell_invalid <- function(shapes, name, call, most_vertices = 20000) {
+tell_invalid <- function(shapes, name, call) {
+  most_vertices <- 20000
   if (length(store_of(shapes)$x) > most_vertices || only_points(shapes)) return(invisible())
   tell_odd(which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes)), name)
+}
+
+# Polygons whose measures are not those of what they cover.
+tell_doubtful <- function(shapes, call) {
+  most_vertices <- 200000
+  if (length(store_of(shapes)$x) > most_vertices || only_points(shapes)) return(invisible())
+  polygons <- which(geometry_type_of(shapes) %in% c("polygon", "multipolygon"))
+  rows <- polygons[nzchar(core(core_check_shapes(handles_of(shapes)[polygons], store_of(shapes)), call = call)$problem)]
+  if (!length(rows)) return(invisible())
+  caution("data", c("{counted(length(rows), 'shape')} {cli::qty(length(rows))}{?is/are} not valid, so that {?its/their} measures are not those of what {?it covers/they cover}.",
+                    i = "First rows: {utils::head(rows, 5)}; {.fn check_shapes} says why, {.fn repair_shapes} mends them."))
 }
 
 # A planar area in words: square metres, hectares or square kilometres where the unit is known.

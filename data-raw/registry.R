@@ -50,6 +50,10 @@ short <- function(text) ifelse(text == "", "", vapply(as.numeric(text), format, 
 angle_unit <- function(degrees) ifelse(abs(as.numeric(degrees) - round(as.numeric(degrees), 6)) < 1e-12,
                                        short(round(as.numeric(degrees), 6)), short(degrees))
 
+# A row's ellipsoid may be named by another row on its datum alone.
+names_of_ellipsoids <- with(rows[rows$ellipsoid != "unnamed" & rows$datum != "", ], ellipsoid[match(rows$datum, datum)])
+rows$ellipsoid <- ifelse(rows$ellipsoid == "unnamed" & !is.na(names_of_ellipsoids), names_of_ellipsoids, rows$ellipsoid)
+
 shift_columns <- c("dx", "dy", "dz", "rx", "ry", "rz", "ds")
 own <- rows[rows$datum != "", ]
 datums <- own[!duplicated(own$datum), c("datum", "ellipsoid", "semi_major", "inverse_flattening")]
@@ -75,6 +79,12 @@ polar <- rows$method == "Polar Stereographic"
 on_pole <- polar & grepl("latitude_of_origin=-?90([.]0*)?(;|$)", rows$parameters) & grepl("scale_factor", rows$parameters)
 rows$method[polar] <- paste0("Polar Stereographic (variant ", ifelse(on_pole[polar], "A", "B"), ")")
 rows$parameters[polar & !on_pole] <- sub("latitude_of_origin", "Latitude of standard parallel", rows$parameters[polar & !on_pole])
+
+# The table leaves out what makes these three a variant: lengths on an ellipsoid raised to a mean height (Guidance Note 373-7-2, section
+# 3.1.1.4, method 1051).
+michigan <- grepl("^NAD27 / Michigan (North|Central|South)$", rows$name)
+rows$method[michigan] <- "Lambert Conic Conformal (2SP Michigan)"
+rows$parameters[michigan] <- paste0(rows$parameters[michigan], "; ellipsoid_scaling_factor=1.0000382")
 
 split_parameters <- strsplit(rows$parameters, "; ", fixed = TRUE)
 parameter_names <- lapply(split_parameters, function(p) {

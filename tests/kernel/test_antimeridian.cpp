@@ -45,6 +45,53 @@ TEST_CASE("shapes across the antimeridian are cut there, however they are writte
   CHECK(cut_text("POLYGON ((0 0, 1 0, 1 1, 0 0))") == "POLYGON ((0 0, 1 0, 1 1, 0 0))");
 }
 
+namespace {
+
+std::string whole_text(const std::string& text, bool only_edges = false) {
+  const StoreBuffer store = test::store_of({text});
+  const InOnePiece out = in_one_piece({store.view(), test::all_handles(store.view())}, only_edges, -1);
+  return test::text_of(out.store.view(), 0);
+}
+
+}  // namespace
+
+TEST_CASE("shapes come in one piece, with parts beside each other") {
+  CHECK(whole_text("POLYGON ((170 -10, -170 -10, -170 10, 170 10, 170 -10))") ==
+        "POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10))");
+  const std::string apart = "MULTIPOLYGON (((177 0, 180 0, 180 1, 177 0)), ((-180 0, -179 0, -180 1, -180 0)))";
+  CHECK(whole_text(apart) == "MULTIPOLYGON (((177 0, 180 0, 180 1, 177 0)), ((180 0, 181 0, 180 1, 180 0)))");
+  CHECK(whole_text(apart, true) == apart);
+  // Beyond half the world, and where the parts are nearer to one another the other way, they stay.
+  const std::string wide = "MULTIPOLYGON (((-100 0, -99 0, -99 1, -100 0)), ((70 0, 71 0, 71 1, 70 0)))";
+  CHECK(whole_text(wide) == wide);
+  CHECK(whole_text("MULTIPOINT ((179 0), (-179 0))") == "MULTIPOINT ((179 0), (181 0))");
+  CHECK(whole_text("LINESTRING (170 0, -170 10)") == "LINESTRING (170 0, 190 10)");
+}
+
+TEST_CASE("edges from -180 to 180 close a map, unless the ring is narrower without them") {
+  for (const char* map : {"POLYGON ((-180 -90, 180 -90, 180 90, -180 90, -180 -90))",
+                          "POLYGON ((-180 -70, -90 -65, 90 -66, 180 -70, 180 -90, -180 -90, -180 -70))"}) {
+    CHECK(whole_text(map) == map);
+    CHECK(cut_text(map) == map);
+  }
+  CHECK(whole_text("POLYGON ((178 0, 180 0, -180 0, -179 0, -180 1, 180 1, 178 0))") ==
+        "POLYGON ((178 0, 180 0, 180 0, 181 0, 180 1, 180 1, 178 0))");
+}
+
+TEST_CASE("holes are told by where rings lie, not by how a reader took rings that jump") {
+  // An island taken for a hole of a ring around the pole, and a lake for a shell.
+  const std::string around = "((-170 -70, -50 -70, 70 -70, 170 -70, -170 -70), (10 -50, 12 -50, 12 -52, 10 -52, 10 -50))";
+  const StoreBuffer pole = test::store_of({"POLYGON " + around});
+  const InOnePiece out = in_one_piece({pole.view(), test::all_handles(pole.view())}, true, -1);
+  CHECK(out.around_pole == 1);
+  CHECK(out.store.view().parts(0).size() == 2);
+  const StoreBuffer lake = test::store_of(
+      {"MULTIPOLYGON (((170 -10, -170 -10, -170 10, 170 10, 170 -10)), ((-178 -2, -176 -2, -176 2, -178 2, -178 -2)))"});
+  const InOnePiece with_lake = in_one_piece({lake.view(), test::all_handles(lake.view())}, true, -1);
+  CHECK(with_lake.store.view().parts(0).size() == 1);
+  CHECK(std::fabs(area_of(with_lake.store.view(), 0)) == 400 - 8);
+}
+
 TEST_CASE("holes go with their side, and are opened where they lie on the meridian") {
   const AntimeridianCut beside =
       cut({"POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10), (172 0, 172 1, 173 1, 172 0))"});

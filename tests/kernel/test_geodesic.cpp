@@ -103,6 +103,18 @@ TEST_CASE("areas add up, holes count less, and what is no place is no number") {
   CHECK(area(world) == Approx(wgs84().whole_area() / 2).epsilon(1e-12));
 }
 
+TEST_CASE("areas of the world and of more than half of it, and of shells within their holes") {
+  const double earth = 510065621724088.4;  // the area of WGS 84, square metres
+  auto area = [](const char* text) { return ellipsoidal_area(wgs84(), test::store_of({text}).view(), 0); };
+  CHECK(area("POLYGON ((-180 -90, 180 -90, 180 90, -180 90, -180 -90))") == Approx(earth).epsilon(1e-12));
+  const double hole = area("POLYGON ((0 0, 40 0, 40 40, 0 40, 0 0))");
+  CHECK(area("POLYGON ((-180 -90, 180 -90, 180 90, -180 90, -180 -90), (0 0, 40 0, 40 40, 0 40, 0 0))") ==
+        Approx(earth - hole).epsilon(1e-12));
+  const double cap = area("POLYGON ((-180 -70, -90 -70, 0 -70, 90 -70, 180 -70, 180 -90, -180 -90, -180 -70))");
+  CHECK(area("POLYGON ((-180 -70, -90 -70, 0 -70, 90 -70, -180 -70))") == Approx(cap).epsilon(1e-9));
+  CHECK(area("POLYGON ((10 10, 11 10, 11 11, 10 10), (0 0, 40 0, 40 40, 0 40, 0 0))") > 0);
+}
+
 TEST_CASE("distances between shapes are those of their nearest places") {
   auto planar = [](const char* a, const char* b) {
     const StoreBuffer one = shape(a), other = shape(b);

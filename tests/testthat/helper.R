@@ -15,9 +15,12 @@ every_kind <- list(
   polygons_z = "POLYGON Z ((0 0 1, 4 0 2, 4 4 3.5, 0 0 1))"
 )
 
+# A frame of coordinates made up for a test, which lie nowhere near where their label says.
+toy_frame <- function(...) suppressWarnings(spatial_frame(...), classes = "civicatlas_warning_crs")
+
 # Two wards side by side, a hole in the first, and a point in each place that matters.
 two_wards <- function(crs = 32757) {
-  spatial_frame(
+  toy_frame(
     ward = c("west", "east", "far"), area = c(96, 100, 1),
     geometry = shapes_from_wkt(c(
       "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0), (4 4, 6 4, 6 6, 4 6, 4 4))", "POLYGON ((10 0, 20 0, 20 10, 10 10, 10 0))",
@@ -27,7 +30,7 @@ two_wards <- function(crs = 32757) {
 }
 
 some_points <- function(crs = 32757) {
-  spatial_frame(
+  toy_frame(
     place = c("in west", "in hole", "on the border", "in east", "in east too", "nowhere", "unknown"), people = c(5L, 50L, 7L, 9L, 9L, 99L, 3L),
     geometry = shapes_from_wkt(c("POINT (1 1)", "POINT (5 5)", "POINT (10 5)", "POINT (12 2)", "POINT (13 3)", "POINT (50 50)", NA), crs = crs)
   )

@@ -36,7 +36,7 @@ test_that("damaged shapefiles are refused with record and byte", {
 
 test_that("shapes and table that do not belong together are refused", {
   other <- copy_of("wards.shp", function(stem) {
-    points <- spatial_frame(id = 1:3, geometry = point_shapes(1:3, 1:3, crs = 32757))
+    points <- toy_frame(id = 1:3, geometry = point_shapes(1:3, 1:3, crs = 32757))
     write_layer(points, file.path(dirname(stem), "points.shp"))
     file.copy(file.path(dirname(stem), "points.dbf"), paste0(stem, ".dbf"), overwrite = TRUE)
   })

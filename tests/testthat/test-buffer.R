@@ -12,7 +12,7 @@ test_that("buffers have the areas they should, in any unit", {
 })
 
 test_that("a distance a row comes from a column or a vector", {
-  x <- spatial_frame(id = 1:3, reach = c(1, 2, NA), geometry = point_shapes(c(0, 100, 200), 0, crs = 32757))
+  x <- toy_frame(id = 1:3, reach = c(1, 2, NA), geometry = point_shapes(c(0, 100, 200), 0, crs = 32757))
   widths <- function(buffers) {
     boxes <- vapply(seq_along(as_shapes(buffers)), function(i) diff(extent_of(buffers[i, ])[c("xmin", "xmax")]), 0)
     unname(boxes)
@@ -24,7 +24,7 @@ test_that("a distance a row comes from a column or a vector", {
 })
 
 test_that("merged buffers are one shape", {
-  x <- spatial_frame(id = 1:3, geometry = point_shapes(c(0, 1, 100), 0, crs = 32757))
+  x <- toy_frame(id = 1:3, geometry = point_shapes(c(0, 1, 100), 0, crs = 32757))
   merged <- buffer_by(x, 2, merged = TRUE)
   expect_named(merged, "geometry")
   expect_identical(geometry_type_of(merged), "multipolygon")

@@ -74,7 +74,7 @@ test_that("reading and reprojecting warn of a wrong label once", {
 })
 
 test_that("shapes outside a projection's domain become missing and are counted", {
-  x <- spatial_frame(id = 1:2, geometry = point_shapes(c(160, -20), c(-47, 3), crs = 4326))
+  x <- toy_frame(id = 1:2, geometry = point_shapes(c(160, -20), c(-47, 3), crs = 4326))
   expect_warning(y <- reproject_to(x, 32757), "1 shape.*domain", class = "civicatlas_warning_crs")
   expect_identical(is.na(y$geometry), c(FALSE, TRUE))
 })
@@ -105,8 +105,8 @@ test_that("a printed CRS says in words what it is", {
 })
 
 test_that("two layers meet on one CRS, or with crs = \"match\" on that of the first, which is said", {
-  utm <- spatial_frame(id = 1, geometry = point_shapes(590000, 4749000, crs = 32757))
-  degrees <- reproject_to(spatial_frame(name = "a", geometry = point_shapes(590000, 4749000, crs = 32757)), 4326)
+  utm <- toy_frame(id = 1, geometry = point_shapes(590000, 4749000, crs = 32757))
+  degrees <- reproject_to(toy_frame(name = "a", geometry = point_shapes(590000, 4749000, crs = 32757)), 4326)
   expect_error(join_where(utm, degrees, relation = "within distance", distance = 1), "crs = \"match\"", class = "civicatlas_error_crs_mismatch")
   told <- withr::with_options(list(civicatlas.quiet = FALSE), capture_messages(joined <- join_where(utm, degrees, relation = "within distance", distance = 1, crs = "match")))
   expect_match(told, "reproject_to", all = FALSE)

@@ -6,7 +6,7 @@ test_that("boundaries, rings, hulls, parts and inner points are what they are ca
   expect_equal(area_of(outer_ring_of(shape))[1], 81.5)
   expect_identical(wkt_of(hull_of(shape))[2:3], c("POLYGON ((0 0, 2 0, 1 1, 0 0))", "POINT (5 5)"))
   expect_identical(wkt_of(hull_of(shape[2:3], merged = TRUE)), "POLYGON ((0 0, 2 0, 5 5, 0 0))")
-  parts <- parts_of(spatial_frame(id = 1:4, geometry = shape))
+  parts <- parts_of(toy_frame(id = 1:4, geometry = shape))
   expect_identical(parts$id, c(1L, 1L, 2L, 3L, 4L))
   expect_identical(geometry_type_of(parts), c("polygon", "polygon", "line", "point", NA))
   expect_identical(wkt_of(inner_point_of(shape))[2:4], c("POINT (1 1)", "POINT (5 5)", NA))

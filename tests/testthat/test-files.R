@@ -7,7 +7,7 @@ round_trip <- function(x, ending, ...) {
 test_that("shapefile to GeoJSON to shapefile keeps every double to the last bit", {
   for (kind in names(every_kind)) {
     texts <- every_kind[[kind]]
-    x <- spatial_frame(id = seq_along(texts), share = c(0.1, 1 / 3, 2e-7)[seq_along(texts)], geometry = shapes_from_wkt(texts, crs = 4326))
+    x <- toy_frame(id = seq_along(texts), share = c(0.1, 1 / 3, 2e-7)[seq_along(texts)], geometry = shapes_from_wkt(texts, crs = 4326))
     first <- round_trip(x, "shp")
     second <- round_trip(first, "geojson")
     third <- round_trip(second, "shp")
@@ -21,12 +21,12 @@ test_that("shapefile to GeoJSON to shapefile keeps every double to the last bit"
 
 test_that("random coordinates keep every bit through every format", {
   set.seed(9)
-  x <- spatial_frame(id = 1:500, geometry = point_shapes(runif(500, -180, 180), runif(500, -90, 90), crs = 4326))
+  x <- toy_frame(id = 1:500, geometry = point_shapes(runif(500, -180, 180), runif(500, -90, 90), crs = 4326))
   for (ending in c("shp", "zip", "geojson")) expect_identical(wkt_of(round_trip(x, ending)), wkt_of(x))
 })
 
 test_that("GeoJSON says that it lost M, and is written on longitude and latitude", {
-  x <- spatial_frame(id = 1L, geometry = shapes_from_wkt("POINT ZM (160 -47 3 4)", crs = 4326))
+  x <- toy_frame(id = 1L, geometry = shapes_from_wkt("POINT ZM (160 -47 3 4)", crs = 4326))
   expect_warning(y <- round_trip(x, "geojson"), "M values", class = "civicatlas_warning_data")
   expect_identical(wkt_of(y), "POINT Z (160 -47 3)")
   utm <- reproject_to(x, 32757)
@@ -39,7 +39,7 @@ test_that("GeoJSON says that it lost M, and is written on longitude and latitude
 })
 
 test_that("attributes of every type survive a shapefile", {
-  x <- spatial_frame(
+  x <- toy_frame(
     whole = c(1L, NA, -30L), real = c(0.5, NA, 1e20), yes = c(TRUE, NA, FALSE), day = as.Date(c("2026-11-24", NA, "1969-07-20")),
     text = c("K\u00f6nig", NA, "plain"), kind = factor(c("a", "b", NA)), geometry = point_shapes(1:3, 1:3, crs = 4326)
   )
@@ -51,7 +51,7 @@ test_that("attributes of every type survive a shapefile", {
 })
 
 test_that("long names and texts are cut and listed", {
-  x <- spatial_frame(a_long_name_1 = 1L, a_long_name_2 = 2L, note = strrep("\u00e9", 200), geometry = point_shapes(1, 1, crs = 4326))
+  x <- toy_frame(a_long_name_1 = 1L, a_long_name_2 = 2L, note = strrep("\u00e9", 200), geometry = point_shapes(1, 1, crs = 4326))
   expect_warning(y <- suppressWarnings(round_trip(x, "shp"), "nothing"), "shortened to 10 bytes", class = "civicatlas_warning_data") |>
     expect_warning("cut to 254 bytes")
   expect_named(y, c("a_long_nam", "a_long_n_1", "note", "geometry"))
@@ -86,11 +86,11 @@ test_that("a failed write leaves the old file as it was", {
   file <- file.path(folder, "a.shp")
   write_layer(two_wards(), file)
   before <- tools::md5sum(list.files(folder, full.names = TRUE))
-  mixed <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POINT (1 1)", "LINESTRING (0 0, 1 1)"), crs = 32757))
+  mixed <- toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POINT (1 1)", "LINESTRING (0 0, 1 1)"), crs = 32757))
   expect_error(write_layer(mixed, file, replace = TRUE), "one kind", class = "civicatlas_error_argument")
   expect_error(write_layer(two_wards(), file), "replace = TRUE", class = "civicatlas_error_file")
   expect_identical(tools::md5sum(list.files(folder, full.names = TRUE)), before)
-  wide <- spatial_frame(!!!stats::setNames(as.list(1:256), paste0("c", 1:256)), geometry = point_shapes(1, 1, crs = 4326))
+  wide <- toy_frame(!!!stats::setNames(as.list(1:256), paste0("c", 1:256)), geometry = point_shapes(1, 1, crs = 4326))
   expect_error(write_layer(wide, file, replace = TRUE), "255", class = "civicatlas_error_argument")
   expect_error(write_layer(two_wards(), file.path(folder, "no", "a.shp")), "no folder", class = "civicatlas_error_file")
   expect_error(write_layer(two_wards(), file.path(folder, "a.docx")), ".geojson", class = "civicatlas_error_argument")

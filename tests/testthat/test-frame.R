@@ -1,4 +1,4 @@
-frame <- function() spatial_frame(id = 1:4, kind = c("a", "b", "a", "b"), geometry = point_shapes(1:4, 0, crs = 32757))
+frame <- function() toy_frame(id = 1:4, kind = c("a", "b", "a", "b"), geometry = point_shapes(1:4, 0, crs = 32757))
 
 test_that("the shape column stays with the rows through base subsetting", {
   x <- frame()
@@ -45,7 +45,7 @@ test_that("frames survive RDS files", {
 })
 
 test_that("binding frames of different CRSs is the mismatch error", {
-  other <- spatial_frame(id = 9L, geometry = point_shapes(160, -47, crs = 4326))
+  other <- toy_frame(id = 9L, geometry = point_shapes(160, -47, crs = 4326))
   expect_error(dplyr::bind_rows(frame(), other), class = "civicatlas_error_crs_mismatch")
   expect_error(c(frame()$geometry, other$geometry), "reproject_to", class = "civicatlas_error_crs_mismatch")
 })
@@ -66,7 +66,7 @@ test_that("tables of coordinates and of text become frames", {
   expect_error(as_spatial_frame(table, coords = c("lon", "lat")), "west", class = "civicatlas_error_column")
   expect_error(as_spatial_frame(table, coords = c("lng", "lat")), "Nearest.*lon", class = "civicatlas_error_column")
   expect_identical(wkt_of(as_spatial_frame(data.frame(w = "POINT (1 2)"), wkt = "w")), "POINT (1 2)")
-  expect_error(spatial_frame(a = 1), class = "civicatlas_error_argument")
+  expect_error(toy_frame(a = 1), class = "civicatlas_error_argument")
 })
 
 test_that("verbs write the history, and dplyr carries it along", {

@@ -41,7 +41,7 @@ test_that("what is written has the bbox group of GeoParquet 1.1, and reads back"
 
 test_that("row groups outside a window are left out, and rows stay with their columns", {
   set.seed(2)
-  points <- spatial_frame(n = 1:400000, geometry = point_shapes(1:400000, runif(400000), crs = 32757))
+  points <- toy_frame(n = 1:400000, geometry = point_shapes(1:400000, runif(400000), crs = 32757))
   file <- withr::local_tempfile(fileext = ".parquet")
   write_layer(points, file)
   some <- off_its_label(read_layer(file, within = c(250000, 0, 250009, 1)))

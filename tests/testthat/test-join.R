@@ -44,7 +44,7 @@ test_that("wrong relations, units and layers are told with the valid ones", {
   expect_error(join_where(some_points(), two_wards(), "intersect"), "intersects.*Nearest", class = "civicatlas_error_argument")
   expect_error(join_where(some_points(), two_wards(), "within distance"), "distance", class = "civicatlas_error_argument")
   expect_error(join_where(some_points(), two_wards(), "within distance", distance = 1, unit = "miles"), "nmi", class = "civicatlas_error_argument")
-  far <- spatial_frame(id = 1L, geometry = point_shapes(5000, 5000, crs = 32757))
+  far <- toy_frame(id = 1L, geometry = point_shapes(5000, 5000, crs = 32757))
   expect_warning(join_where(far, two_wards()), "metres apart", class = "civicatlas_warning_join")
 })
 
@@ -65,9 +65,9 @@ test_that("picking agrees with the slow obvious way on random data", {
   set.seed(12)
   x <- runif(60, 0, 90)
   y <- runif(60, 0, 90)
-  squares <- spatial_frame(id = 1:60, geometry = shapes_from_wkt(sprintf(
+  squares <- toy_frame(id = 1:60, geometry = shapes_from_wkt(sprintf(
     "POLYGON ((%1$.3f %2$.3f, %3$.3f %2$.3f, %3$.3f %4$.3f, %1$.3f %4$.3f, %1$.3f %2$.3f))", x, y, x + 12, y + 12)))
-  places <- spatial_frame(name = paste("p", 1:400), size = sample(1:50, 400, TRUE), geometry = point_shapes(round(runif(400, 0, 100), 3), round(runif(400, 0, 100), 3)))
+  places <- toy_frame(name = paste("p", 1:400), size = sample(1:50, 400, TRUE), geometry = point_shapes(round(runif(400, 0, 100), 3), round(runif(400, 0, 100), 3)))
   at <- coordinates_of(places)
   x <- round(x, 3)
   y <- round(y, 3)
@@ -124,8 +124,8 @@ test_that("sums by ward add up to what lies in any ward, on the demo data", {
 })
 
 test_that("shares apportion totals, average what is no total, and conserve both", {
-  regions <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((10 0, 20 0, 20 10, 10 10, 10 0))"), crs = 32757))
-  fields <- spatial_frame(
+  regions <- toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((10 0, 20 0, 20 10, 10 10, 10 0))"), crs = 32757))
+  fields <- toy_frame(
     people = c(100, 60), rate = c(5, 2),
     geometry = shapes_from_wkt(c("POLYGON ((5 0, 15 0, 15 10, 5 10, 5 0))", "POLYGON ((15 0, 30 0, 30 10, 15 10, 15 0))"), crs = 32757)
   )
@@ -136,13 +136,13 @@ test_that("shares apportion totals, average what is no total, and conserve both"
   expect_equal(out$people, c(50, 70))
   expect_equal(out$rate, c(5, 3.5))
   expect_identical(out$n, 1:2)
-  roads <- spatial_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (5 5, 35 5)", crs = 32757))
+  roads <- toy_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (5 5, 35 5)", crs = 32757))
   expect_equal(summarise_into(regions, roads, cars = sum(cars), .share = "length")$cars, c(15, 30))
-  along <- spatial_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (10 0, 10 10)", crs = 32757))
+  along <- toy_frame(cars = 90, geometry = shapes_from_wkt("LINESTRING (10 0, 10 10)", crs = 32757))
   expect_equal(summarise_into(regions, along, cars = sum(cars), .share = "length")$cars, c(90, 0)) # the first of the two
   expect_error(summarise_into(regions, some_points(), n = dplyr::n(), .share = "area"), "point", class = "civicatlas_error_argument")
 
-  bow_tie <- spatial_frame(people = 8, geometry = shapes_from_wkt("POLYGON ((8 2, 12 6, 12 2, 8 6, 8 2))", crs = 32757))
+  bow_tie <- toy_frame(people = 8, geometry = shapes_from_wkt("POLYGON ((8 2, 12 6, 12 2, 8 6, 8 2))", crs = 32757))
   expect_warning(halves <- summarise_into(regions, bow_tie, people = sum(people), .share = "area"), "even-odd", class = "civicatlas_warning_data")
   expect_equal(halves$people, c(4, 4))
 
@@ -160,7 +160,7 @@ test_that("shares apportion totals, average what is no total, and conserve both"
 })
 
 test_that("the largest partner is the one with the most in common", {
-  x <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((8 0, 18 0, 18 4, 8 4, 8 0))", "LINESTRING (4 1, 12 1)"), crs = 32757))
+  x <- toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((8 0, 18 0, 18 4, 8 4, 8 0))", "LINESTRING (4 1, 12 1)"), crs = 32757))
   wards <- two_wards()
   expect_identical(join_where(x, wards, multiple = "largest")$ward, c("east", "west"))
 })
@@ -173,7 +173,7 @@ test_that("rates, shares and tables of areas in common", {
   expect_error(rate_of("5", 10), "mend_numbers", class = "civicatlas_error_argument")
   expect_error(rate_of(5, -10), "below 0", class = "civicatlas_error_argument")
   expect_equal(share_of_total(c(1, 3)), c(0.25, 0.75))
-  land <- spatial_frame(use = c("park", "town"), geometry = shapes_from_wkt(c("POLYGON ((0 0, 12 0, 12 10, 0 10, 0 0))", "POLYGON ((12 0, 30 0, 30 10, 12 10, 12 0))"), crs = 32757))
+  land <- toy_frame(use = c("park", "town"), geometry = shapes_from_wkt(c("POLYGON ((0 0, 12 0, 12 10, 0 10, 0 0))", "POLYGON ((12 0, 30 0, 30 10, 12 10, 12 0))"), crs = 32757))
   found <- cross_table(land, two_wards(), use, ward, "m2")
   expect_identical(found$use, c("park", "park", "park", "town", "town"))
   expect_identical(found$ward, c("east", "west", NA, "east", NA))

@@ -103,9 +103,9 @@ test_that("circles are true in area, the largest lowest, with a key of round val
   data <- built(map)[[2]]
   expect_equal(data$diameter^2 / max(data$diameter)^2, sort(wards$residents, decreasing = TRUE) / max(wards$residents))
   expect_identical(max(data$diameter), 10)
-  inside <- keep_where(spatial_frame(geometry = point_shapes(data$xmin, data$ymin, wards)), wards)
+  inside <- keep_where(toy_frame(geometry = point_shapes(data$xmin, data$ymin, wards)), wards)
   expect_identical(nrow(inside), 24L)
-  alone <- bare(symbol_map(spatial_frame(v = 5, geometry = point_shapes(0, 0, 32757)), v, largest = 20, colour = "#000000"))
+  alone <- bare(symbol_map(toy_frame(v = 5, geometry = point_shapes(0, 0, 32757)), v, largest = 20, colour = "#000000"))
   side <- sqrt(sum(pixels_of(alone + map_view(c(xmin = -1, ymin = -1, xmax = 1, ymax = 1))) != "#FFFFFF") * 4 / pi)
   expect_equal(side, 20 / 25.4 * 96, tolerance = 0.03)
   expect_error(symbol_map(dplyr::mutate(wards, residents = -1), residents), "below 0", class = "civicatlas_error_argument")
@@ -161,7 +161,7 @@ test_that("thinning leaves no gaps between neighbours, keeps small islands and c
   border <- paste(50 + runif(20000, -3, 3), y)
   left <- sprintf("POLYGON ((0 0, %s, 0 100, 0 0))", paste(border, collapse = ", "))
   right <- sprintf("POLYGON ((100 0, 100 100, %s, 100 0))", paste(rev(border), collapse = ", "))
-  x <- spatial_frame(side = c("a", "b"), geometry = shapes_from_wkt(c(left, right), 32757))
+  x <- toy_frame(side = c("a", "b"), geometry = shapes_from_wkt(c(left, right), 32757))
   seen <- pixels_of(bare(category_map(x, side, colours = c(a = "#101010", b = "#E0E0E0"), outline = NA) +
                            map_view(c(xmin = 5, ymin = 5, xmax = 95, ymax = 95))), 400, 400)
   # Every pixel is one of the two colours or between them, none shows the white ground.
@@ -170,7 +170,7 @@ test_that("thinning leaves no gaps between neighbours, keeps small islands and c
   expect_lt(max(grey), 0xE0 + 6)
   drawn <- civicatlas:::core_thinned(1:2, civicatlas:::store_of(x$geometry), c(0, 0, 100, 100), 0.1, 0.1)
   expect_lt(length(drawn$x), 40000)
-  islet <- spatial_frame(geometry = shapes_from_wkt("POLYGON ((5 5, 5.0001 5, 5.0001 5.0001, 5 5))", 32757))
+  islet <- toy_frame(geometry = shapes_from_wkt("POLYGON ((5 5, 5.0001 5, 5.0001 5.0001, 5 5))", 32757))
   drawn <- civicatlas:::core_thinned(1L, civicatlas:::store_of(islet$geometry), c(0, 0, 10, 10), 0.1, 0.1)
   expect_length(drawn$x, 5)
 })
@@ -179,12 +179,12 @@ test_that("the scale bar is true on the ground and the arrow points to true nort
   wards <- demo_wards()
   frame <- civicatlas:::map_frame(plain_map(wards), "test")
   metres <- civicatlas:::metres_across(frame)
-  scale <- distortion_of(spatial_frame(geometry = point_shapes(mean(frame$x), mean(frame$y), wards)))$least_scale
+  scale <- distortion_of(toy_frame(geometry = point_shapes(mean(frame$x), mean(frame$y), wards)))$least_scale
   expect_equal(metres, 1 / scale, tolerance = 1e-6)
   feet <- civicatlas:::map_frame(plain_map(read_layer(demo_file("districts.shp"))), "test")
   expect_equal(civicatlas:::metres_across(feet), 1200 / 3937, tolerance = 1e-3)
   bearing <- civicatlas:::grid_bearing_of_north(frame, 0.5, 0.5)
-  convergence <- distortion_of(spatial_frame(geometry = point_shapes(mean(frame$x), mean(frame$y), wards)))$convergence
+  convergence <- distortion_of(toy_frame(geometry = point_shapes(mean(frame$x), mean(frame$y), wards)))$convergence
   expect_equal(bearing, convergence, tolerance = 1e-3)
   expect_error(plain_map(declare_crs(wards, NULL)) + map_scale_bar(), "declare_crs", class = "civicatlas_error_crs")
   expect_error(map_scale_bar("left"), "bottom left", class = "civicatlas_error_choice")

@@ -46,7 +46,7 @@ test_that("layers on another CRS are put on the map's, and what lies outside is 
 
 test_that("maps on longitude and latitude keep shapes in proportion", {
   rooms <- declare_crs(point_shapes(c(160, 161), c(-60, -59)), 4326)
-  x <- spatial_frame(v = 1:2, geometry = rooms)
+  x <- toy_frame(v = 1:2, geometry = rooms)
   map <- suppressWarnings(choropleth_map(x, v, classes = 2))
   expect_equal(map$coordinates$ratio, 1 / cos(59.5 * pi / 180))
 })
@@ -84,7 +84,7 @@ test_that("what cannot be mapped is refused with the reason", {
 })
 
 test_that("missing values get a colour of their own, and missing shapes none", {
-  x <- spatial_frame(v = c(1, 2, NA, 4), geometry = c(two_wards()$geometry, shapes_from_wkt(NA_character_, crs = 32757)))
+  x <- toy_frame(v = c(1, 2, NA, 4), geometry = c(two_wards()$geometry, shapes_from_wkt(NA_character_, crs = 32757)))
   data <- drawn(suppressWarnings(choropleth_map(x, v, classes = 2)))[[1]]
   expect_identical(nrow(data), 3L)
   expect_identical(data$fill[3], "#c9c9c9")

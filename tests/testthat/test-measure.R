@@ -3,8 +3,9 @@
 test_that("measures on longitude and latitude are those of the ground, in metres", {
   vectors <- utils::read.csv(test_data("geodesic_area_vectors.csv"))
   shapes <- shapes_from_wkt(vectors$wkt_polygon, crs = 4326)
-  expect_lt(max(abs(area_of(shapes) / vectors$area_m2 - 1)), 1e-9)
-  expect_lt(max(abs(perimeter_of(shapes) - vectors$perimeter_m)), 1e-7)
+  expect_warning(areas <- area_of(shapes), "1 shape is not valid", class = "civicatlas_warning_data")
+  expect_lt(max(abs(areas / vectors$area_m2 - 1)), 1e-9)
+  expect_lt(max(abs(suppressWarnings(perimeter_of(shapes)) - vectors$perimeter_m)), 1e-7)
 })
 
 test_that("distances and azimuths agree with the reference vectors", {

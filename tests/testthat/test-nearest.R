@@ -4,8 +4,8 @@ test_that("the nearest rows are those of trying all, on the plane and on the ell
     at <- function(n) if (crs == 4326) cbind(runif(n, 150, 170), runif(n, -60, -40)) else matrix(runif(2 * n, 400000, 500000), ncol = 2) + rep(c(0, 4.3e6), each = n)
     p <- at(60)
     q <- at(80)
-    x <- spatial_frame(id = 1:60, geometry = point_shapes(p[, 1], p[, 2], crs = crs))
-    y <- spatial_frame(other = 1:80, geometry = point_shapes(q[, 1], q[, 2], crs = crs))
+    x <- toy_frame(id = 1:60, geometry = point_shapes(p[, 1], p[, 2], crs = crs))
+    y <- toy_frame(other = 1:80, geometry = point_shapes(q[, 1], q[, 2], crs = crs))
     all <- outer(1:60, 1:80, Vectorize(function(i, j) distance_between(x[i, ], y[j, ])))
     for (count in c(1, 3)) {
       found <- join_nearest(x, y, count)
@@ -17,8 +17,8 @@ test_that("the nearest rows are those of trying all, on the plane and on the ell
 })
 
 test_that("ties, reach, units and directions are as asked", {
-  x <- spatial_frame(id = 1:2, geometry = point_shapes(c(0, 100), 0, crs = 32757))
-  y <- spatial_frame(name = c("east", "west", "north"), geometry = point_shapes(c(3, -3, 0), c(0, 0, 4), crs = 32757))
+  x <- toy_frame(id = 1:2, geometry = point_shapes(c(0, 100), 0, crs = 32757))
+  y <- toy_frame(name = c("east", "west", "north"), geometry = point_shapes(c(3, -3, 0), c(0, 0, 4), crs = 32757))
   found <- join_nearest(x, y)
   expect_identical(found$name, c("east", "west", "east"))
   expect_identical(found$direction, c(90, 270, 270))

@@ -1,8 +1,8 @@
 squares <- function(...) shapes_from_wkt(c(...), crs = 32757)
 left <- "POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))"
 right <- "POLYGON ((2 1, 6 1, 6 3, 2 3, 2 1))"
-a <- spatial_frame(name = "a", area = 16, geometry = squares(left))
-b <- spatial_frame(name = "b", kind = 7L, geometry = squares(right))
+a <- toy_frame(name = "a", area = 16, geometry = squares(left))
+b <- toy_frame(name = "b", kind = 7L, geometry = squares(right))
 
 test_that("each keep has its pieces, and both layers' columns", {
   sizes <- list(intersection = 4, union = c(4, 12, 4), difference = 12, "symmetric difference" = c(12, 4), identity = c(4, 12))
@@ -19,8 +19,8 @@ test_that("each keep has its pieces, and both layers' columns", {
 })
 
 test_that("pieces come in the order of x, then of y", {
-  x <- spatial_frame(x = 1:2, geometry = squares("POLYGON ((0 0, 2 0, 2 9, 0 9, 0 0))", "POLYGON ((2 0, 4 0, 4 9, 2 9, 2 0))"))
-  y <- spatial_frame(y = 1:2, geometry = squares("POLYGON ((0 5, 4 5, 4 9, 0 9, 0 5))", "POLYGON ((0 0, 6 0, 6 5, 0 5, 0 0))"))
+  x <- toy_frame(x = 1:2, geometry = squares("POLYGON ((0 0, 2 0, 2 9, 0 9, 0 0))", "POLYGON ((2 0, 4 0, 4 9, 2 9, 2 0))"))
+  y <- toy_frame(y = 1:2, geometry = squares("POLYGON ((0 5, 4 5, 4 9, 0 9, 0 5))", "POLYGON ((0 0, 6 0, 6 5, 0 5, 0 0))"))
   found <- overlay_with(x, y, "union")
   expect_identical(found$x, c(1L, 1L, 2L, 2L, NA))
   expect_identical(found$y, c(1L, 2L, 1L, 2L, 2L))
@@ -28,7 +28,7 @@ test_that("pieces come in the order of x, then of y", {
 
 test_that("the account counts pieces, touches and stale columns", {
   withr::local_options(civicatlas.quiet = FALSE)
-  beside <- spatial_frame(b = 1, geometry = squares("POLYGON ((4 0, 8 0, 8 4, 4 4, 4 0))"))
+  beside <- toy_frame(b = 1, geometry = squares("POLYGON ((4 0, 8 0, 8 4, 4 4, 4 0))"))
   expect_message(expect_message(found <- overlay_with(a, beside, "union"), "1 and 1 row in, 2 out: 0 where both lie, 1 of x alone, 1 of y alone, 1 pair only touch"),
                  "Measured before the cut: \"area\"")
   expect_identical(nrow(suppressMessages(overlay_with(a, beside))), 0L) # and no warning
@@ -38,7 +38,7 @@ test_that("the account counts pieces, touches and stale columns", {
 })
 
 test_that("clip_to and erase_by part each row at the mask", {
-  x <- spatial_frame(id = 1:3, geometry = squares(left, "POLYGON ((9 9, 10 9, 10 10, 9 9))", NA))
+  x <- toy_frame(id = 1:3, geometry = squares(left, "POLYGON ((9 9, 10 9, 10 10, 9 9))", NA))
   expect_equal(area_of(clip_to(x, b)), 4)
   expect_identical(clip_to(x, b)$id, 1L)
   erased <- erase_by(x, b)
@@ -51,11 +51,11 @@ test_that("clip_to and erase_by part each row at the mask", {
 })
 
 test_that("lines and points are clipped, and whole ones stay as they are", {
-  lines <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("LINESTRING (6 2, -2 2)", "LINESTRING Z (1 1 5, 2 1 6)"), crs = 32757))
+  lines <- toy_frame(id = 1:2, geometry = shapes_from_wkt(c("LINESTRING (6 2, -2 2)", "LINESTRING Z (1 1 5, 2 1 6)"), crs = 32757))
   clipped <- clip_to(lines, a)
   expect_identical(wkt_of(clipped), c("LINESTRING (4 2, 0 2)", "LINESTRING Z (1 1 5, 2 1 6)"))
   expect_identical(wkt_of(erase_by(lines, a)), "MULTILINESTRING ((0 2, -2 2), (6 2, 4 2))")
-  points <- spatial_frame(id = 1:3, geometry = shapes_from_wkt(c("POINT (1 1)", "POINT (4 4)", "POINT (7 7)"), crs = 32757))
+  points <- toy_frame(id = 1:3, geometry = shapes_from_wkt(c("POINT (1 1)", "POINT (4 4)", "POINT (7 7)"), crs = 32757))
   expect_identical(clip_to(points, a)$id, 1:2)
   expect_identical(erase_by(points, a)$id, 3L)
   expect_identical(overlay_with(points, a, "identity")$name, c("a", "a", NA))
@@ -69,8 +69,8 @@ test_that("split_by takes one column", {
 })
 
 test_that("a tolerance seals what is thinner, and x stays as it is", {
-  x <- spatial_frame(x = 1, geometry = squares("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))"))
-  y <- spatial_frame(y = 1, geometry = squares("POLYGON ((10.02 -0.01, 20 0, 20 10, 9.97 10.03, 9.99 5, 10.02 -0.01))"))
+  x <- toy_frame(x = 1, geometry = squares("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))"))
+  y <- toy_frame(y = 1, geometry = squares("POLYGON ((10.02 -0.01, 20 0, 20 10, 9.97 10.03, 9.99 5, 10.02 -0.01))"))
   expect_gt(nrow(overlay_with(x, y)), 0)
   sealed <- overlay_with(x, y, "union", tolerance = 0.1)
   expect_identical(nrow(sealed), 2L)
@@ -104,7 +104,7 @@ test_that("cells dissolved by ward are the wards", {
 })
 
 test_that("dissolve_by summarises, keeps islands, and merges lines", {
-  x <- spatial_frame(
+  x <- toy_frame(
     ward = c("n", "s", "n"), people = c(1, 2, 4),
     geometry = squares(left, right, "POLYGON ((9 9, 10 9, 10 10, 9 9))")
   )
@@ -114,14 +114,14 @@ test_that("dissolve_by summarises, keeps islands, and merges lines", {
   expect_identical(geometry_type_of(found), c("multipolygon", "polygon"))
   expect_equal(area_of(dissolve_by(x)), 20.5)
   expect_identical(nrow(dissolve_by(x[0, ], ward)), 0L)
-  lines <- spatial_frame(street = "a", geometry = shapes_from_wkt(c("LINESTRING (0 0, 1 0)", "LINESTRING (2 0, 1 0)"), crs = 32757)[c(1, 2)])
-  expect_identical(wkt_of(dissolve_by(spatial_frame(street = c("a", "a"), geometry = as_shapes(lines)), street)), "LINESTRING (0 0, 1 0, 2 0)")
+  lines <- toy_frame(street = "a", geometry = shapes_from_wkt(c("LINESTRING (0 0, 1 0)", "LINESTRING (2 0, 1 0)"), crs = 32757)[c(1, 2)])
+  expect_identical(wkt_of(dissolve_by(toy_frame(street = c("a", "a"), geometry = as_shapes(lines)), street)), "LINESTRING (0 0, 1 0, 2 0)")
   expect_error(dissolve_by(x, wards), "Nearest", class = "civicatlas_error_column")
   expect_error(dissolve_by(x, ward, people = sum(ward)), "failed", class = "civicatlas_error_argument")
 })
 
 test_that("invalid shapes are taken by the even-odd rule and told", {
-  bow <- spatial_frame(id = 1, geometry = squares("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))"))
+  bow <- toy_frame(id = 1, geometry = squares("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))"))
   expect_warning(found <- clip_to(bow, a), "1 shape of `x` crosses.*repair_shapes", class = "civicatlas_warning_data")
   expect_equal(area_of(found), 8)
 })
@@ -131,10 +131,10 @@ test_that("layers that do not fit together are refused", {
   expect_error(overlay_with(a, b, "intersect"), "Nearest: \"intersection\"", class = "civicatlas_error_choice")
   expect_error(overlay_with(a, as_shapes(b)), class = "civicatlas_error_argument")
   expect_error(overlay_with(a, b, tolerance = -1), "above 0", class = "civicatlas_error_argument")
-  bad <- spatial_frame(id = 1, geometry = squares("POLYGON ((0 0, NaN 1, 1 1, 0 0))"))
+  bad <- toy_frame(id = 1, geometry = squares("POLYGON ((0 0, NaN 1, 1 1, 0 0))"))
   expect_error(clip_to(bad, a), "row 1.*not finite", class = "civicatlas_error_format")
-  far <- spatial_frame(id = 1, geometry = squares("POLYGON ((900 900, 901 900, 901 901, 900 900))"))
+  far <- toy_frame(id = 1, geometry = squares("POLYGON ((900 900, 901 900, 901 901, 900 900))"))
   expect_warning(clip_to(far, a), "metres apart", class = "civicatlas_warning_join")
-  empty <- spatial_frame(id = 1, geometry = squares("POLYGON EMPTY"))
+  empty <- toy_frame(id = 1, geometry = squares("POLYGON EMPTY"))
   expect_identical(nrow(suppressWarnings(clip_to(empty, a))), 0L)
 })

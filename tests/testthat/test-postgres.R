@@ -6,7 +6,7 @@ test_that("layers and tables go to PostgreSQL and come back whole", {
   expect_identical(wkt_of(again), wkt_of(wards))
   expect_identical(attribute_table(again), attribute_table(wards))
   expect_true(crs_of(again) == crs(32757))
-  odd <- spatial_frame(
+  odd <- toy_frame(
     real = c(1 / 3, NA, -1e300), yes = c(TRUE, NA, FALSE), day = as.Date(c("2026-11-24", NA, "1960-01-01")), whole = c(1L, NA, -3L),
     time = as.POSIXct(c(1e9 + 0.25, NA, 5.5), origin = "1970-01-01", tz = "UTC"), text = c("a\\b\n\t'\"{", NA, ""),
     geometry = shapes_from_wkt(c("POINT Z (1 2 3)", NA, "GEOMETRYCOLLECTION (POINT (1 1), LINESTRING (0 0, 1 1))"), crs = 4326)

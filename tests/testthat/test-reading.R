@@ -106,7 +106,7 @@ test_that("what can be read of a damaged layer is read when asked, and the rest 
 })
 
 test_that("shapes are cut at the antimeridian when written to GeoJSON and KML", {
-  x <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10))", "POINT (1 1)"), crs = 4326))
+  x <- toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((170 -10, 190 -10, 190 10, 170 10, 170 -10))", "POINT (1 1)"), crs = 4326))
   withr::local_options(civicatlas.quiet = FALSE)
   for (ending in c("geojson", "kml")) {
     file <- withr::local_tempfile(fileext = paste0(".", ending))
@@ -145,7 +145,7 @@ test_that("progress is told, and an interrupt leaves nothing behind", {
   civicatlas:::core_set_progress(function(done) stop("stopped here"))
   expect_error(suppressWarnings(read_layer(file)), "stopped here")
   # A time limit breaks off as an interrupt does; it is halved until it comes in the middle, however fast this machine is.
-  x <- spatial_frame(id = 1:200000, geometry = point_shapes(runif(200000), 1, crs = 32757))
+  x <- toy_frame(id = 1:200000, geometry = point_shapes(runif(200000), 1, crs = 32757))
   target <- withr::local_tempfile(fileext = ".gpkg")
   many <- x[rep(1:200000, 2), ]
   limit <- system.time(suppressWarnings(write_layer(many, target)))[["elapsed"]]

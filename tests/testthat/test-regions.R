@@ -43,11 +43,11 @@ test_that("plain summaries in one pass agree with those by pairs, wherever point
   n <- 3000
   east <- runif(n, edges[["xmin"]] - 500, edges[["xmax"]] + 500)
   north <- runif(n, edges[["ymin"]], edges[["ymax"]])
-  places <- spatial_frame(seats = sample(c(NA, 1:90), n, TRUE), level = rnorm(n), geometry = point_shapes(east, north, crs = 32757))
+  places <- toy_frame(seats = sample(c(NA, 1:90), n, TRUE), level = rnorm(n), geometry = point_shapes(east, north, crs = 32757))
   places$geometry[sample(n, 40)] <- NA
   pairs <- list(c(1, 2), c(3, 4))
   several <- vapply(pairs, function(of) sprintf("MULTIPOINT ((%f %f), (%f %f))", east[of[1]], north[of[1]], east[of[2]], north[of[2]]), "")
-  multi <- spatial_frame(seats = c(5L, NA), level = c(0.5, 2), geometry = shapes_from_wkt(several, crs = 32757))
+  multi <- toy_frame(seats = c(5L, NA), level = c(0.5, 2), geometry = shapes_from_wkt(several, crs = 32757))
   both <- function(regions, points) {
     told <- character()
     heard <- function(expr) {
@@ -87,8 +87,8 @@ test_that("what stands once a region is taken once, never summed", {
 })
 
 test_that("regions that cross themselves are told, once, and taken by the even-odd rule", {
-  bow_tie <- spatial_frame(id = 1, geometry = shapes_from_wkt("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))", crs = 32757))
-  points <- spatial_frame(v = 1:3, geometry = point_shapes(c(0.5, 2, 3.5), c(2, 1, 2), crs = 32757))
+  bow_tie <- toy_frame(id = 1, geometry = shapes_from_wkt("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))", crs = 32757))
+  points <- toy_frame(v = 1:3, geometry = point_shapes(c(0.5, 2, 3.5), c(2, 1, 2), crs = 32757))
   for (ask in list(function() summarise_into(bow_tie, points, n = n())$n, function() summarise_into(bow_tie, points, n = length(v))$n,
                    function() nrow(join_where(points, bow_tie, unmatched = "drop")))) {
     told <- character()
@@ -107,7 +107,7 @@ test_that("regions that overlap are told with how many", {
   points <- some_points()
   expect_warning(summarise_into(wards[c(1, 2, 3, 1), ], points), "2 regions overlap", class = "civicatlas_warning_data")
   expect_no_warning(summarise_into(wards, points, .borders = "all"))
-  cells <- spatial_frame(people = c(10, 20), geometry = wards$geometry[1:2])
+  cells <- toy_frame(people = c(10, 20), geometry = wards$geometry[1:2])
   expect_warning(shared <- summarise_into(wards[c(1, 2, 1), ], cells, people = sum(people), .share = "area"), "2 regions overlap")
   expect_equal(shared$people, c(10, 20, 10), tolerance = 1e-12)
 })
@@ -124,8 +124,8 @@ test_that("keep_where and drop_where part a layer in two", {
 })
 
 test_that("ties between the nearest are broken by a column", {
-  here <- spatial_frame(id = 1L, geometry = point_shapes(0, 0))
-  there <- spatial_frame(size = c(1, 9, 5, NA), geometry = point_shapes(c(1, -1, 0, 0), c(0, 0, 1, -1)))
+  here <- toy_frame(id = 1L, geometry = point_shapes(0, 0))
+  there <- toy_frame(size = c(1, 9, 5, NA), geometry = point_shapes(c(1, -1, 0, 0), c(0, 0, 1, -1)))
   expect_identical(join_nearest(here, there, ties = "first", rank_by = size)$size, 9)
   expect_identical(join_nearest(here, there, ties = "first", rank_by = size, highest = FALSE)$size, 1)
   expect_identical(join_nearest(here, there, count = 2, ties = "first", rank_by = size)$size, c(9, 5))
@@ -140,7 +140,7 @@ test_that("flows are summed by pairs of regions and of groups, with what names n
   one <- flows[flows$from == "03" & flows$to == "07", ]
   expect_identical(one$trips, trips$trips[trips$from == "03" & trips$to == "07"])
   ends <- coordinates_of(one)
-  expect_identical(join_where(spatial_frame(geometry = point_shapes(ends$x, ends$y, s$wards)), s$wards)$ward_id, c("03", "07"))
+  expect_identical(join_where(toy_frame(geometry = point_shapes(ends$x, ends$y, s$wards)), s$wards)$ward_id, c("03", "07"))
   s$wards$side <- ifelse(s$wards$ward_id > "12", "b", "a")
   grouped <- flows_between(s$wards, trips, from, to, ward_id, trips = sum(trips), rows = n(), .group = side)
   expect_identical(paste(grouped$from, grouped$to), c("a a", "a b", "b a", "b b"))

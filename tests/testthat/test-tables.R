@@ -37,7 +37,7 @@ test_that("coordinates and well-known text become shapes", {
 })
 
 test_that("columns that could be taken for coordinates do not displace the shapes", {
-  x <- spatial_frame(lon = 7.5, lat = 8.5, wkt = "mine", geometry = point_shapes(160, -47, crs = 4326))
+  x <- toy_frame(lon = 7.5, lat = 8.5, wkt = "mine", geometry = point_shapes(160, -47, crs = 4326))
   file <- withr::local_tempfile(fileext = ".csv")
   write_layer(x, file)
   y <- read_layer(file, crs = 4326)

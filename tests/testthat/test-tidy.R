@@ -24,11 +24,14 @@ test_that("text that holds numbers becomes numbers, and the account says what wa
 test_that("the mark of decimals is told by the column, or by the user", {
   mended <- function(...) quietly_mended(c(...))
   quietly_mended <- function(text, ...) mend_numbers(data.frame(a = text), a, ...)$a
-  expect_identical(mended("1,234", "5,678"), c(1234L, 5678L))
+  expect_warning(expect_identical(mended("1,234", "5,678"), c(1234L, 5678L)), "taken to divide thousands")
+  expect_identical(mended("1,234", "567"), c(1234L, 567L))
   expect_identical(mended("1,234", "5,6"), c(1.234, 5.6))
   expect_identical(mended("1.234.567", "5"), c(1234567L, 5L))
-  expect_identical(mended("1.234", "5.678"), c(1.234, 5.678))
+  expect_warning(expect_identical(mended("1.234", "5.678"), c(1.234, 5.678)), "decimals.*decimal = \",\"", class = "civicatlas_warning_data")
+  expect_identical(mended("0.125", "1.250"), c(0.125, 1.25))
   expect_identical(quietly_mended(c("1.234", "5.678"), decimal = ","), c(1234L, 5678L))
+  expect_identical(quietly_mended(c("1,234", "5,678"), decimal = ","), c(1.234, 5.678))
   expect_warning(expect_identical(mended("1,23,4", "5,678", "1,234.5"), c(NA, 5678, 1234.5)), "1,23,4")
   expect_error(mend_numbers(data.frame(a = as.Date("2026-11-24")), a), "not text", class = "civicatlas_error_column")
   expect_error(mend_numbers(data.frame(abc = "1"), abd), "abc", class = "civicatlas_error_column")
@@ -57,12 +60,46 @@ test_that("columns are compared and layers stacked by name, with types promoted"
   expect_identical(compare_columns(data.frame(residents_total = 1), data.frame(RESIDENTS_ = 1))$nearest, c("RESIDENTS_", "residents_total"))
 })
 
+test_that("what numbers cannot hold stays text, and what is lost with a number is told", {
+  table <- data.frame(
+    id = c("9007199254740993", "12", "x"), zip = c("01234", "99999", "00012"), debt = c("(36", "36)", "7"), name = c("Kelp", "Tern", NA)
+  )
+  expect_warning(mended <- suppressWarnings(mend_numbers(table, dplyr::everything()), "zeros|no number"), "above 2\\^53", class = "civicatlas_warning_data")
+  expect_identical(mended$id, table$id)
+  expect_identical(mended$name, table$name)
+  expect_identical(mended$zip, c(1234L, 99999L, 12L))
+  expect_identical(mended$debt, c(NA, NA, 7L))
+  expect_warning(mend_numbers(table, zip), "lost leading zeros.*zip: 2 .first: \"01234\"", class = "civicatlas_warning_data")
+  expect_warning(kept <- mend_numbers(table["zip"], -zip) |> suppressMessages(), NA)
+  expect_identical(kept$zip, table$zip)
+})
+
+test_that("keys are the same in any form of Unicode and with any blanks", {
+  x <- data.frame(key = c("Jos\u00e9", "Net\u00a0Loft", "Tern  House", " Kelp"))
+  table <- data.frame(key = c("Jose\u0301", "Net Loft", "Tern\u2009House", "Kelp"), v = 1:4)
+  expect_identical(join_table(x, table, by = "key")$v, 1:4)
+})
+
+test_that("keys without a partner come as data, and chosen spellings are taken", {
+  x <- data.frame(ward = c("Kelp", "Ternn", "Loft", "Loft"), n = 1:4)
+  table <- data.frame(ward = c("Kelp", "Tern", "Quay", "Loft"), seats = c(5, 6, 7, 8))
+  alone <- unmatched_keys(x, table, by = "ward")
+  expect_identical(alone, tibble::tibble(side = c("x", "table", "table"), key = c("Ternn", "Tern", "Quay"), rows = c(1L, 1L, 1L), nearest = c("Tern", "Ternn", NA)))
+  expect_identical(suppressWarnings(join_table(x, table, by = "ward", accept = alone))$seats, c(5, 6, 8, 8))
+  expect_identical(suppressWarnings(join_table(x, table, by = "ward", accept = c(Tern = "Ternn")))$seats, c(5, 6, 8, 8))
+  expect_error(join_table(x, table, by = "ward", accept = "Tern"), "unmatched_keys", class = "civicatlas_error_argument")
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(suppressWarnings(joined <- join_table(x, table, by = "ward")), "1 key of `table` landed on several rows.*\\.once = seats")
+  expect_identical(names(suppressMessages(suppressWarnings(join_table(x["ward"], table, by = "ward")))), c("ward", "seats"))
+  expect_identical(names(suppressMessages(suppressWarnings(join_table(x["ward"], table[c(1, 1), ], by = "ward", multiple = "all")))), c("ward", "seats"))
+})
+
 test_that("frames are stacked on one CRS alone", {
   wards <- two_wards()
-  both <- stack_layers(wards, wards[1, ])
+  both <- off_its_label(stack_layers(wards, wards[1, ]))
   expect_s3_class(both, "spatial_frame")
   expect_identical(wkt_of(both), c(wkt_of(wards), wkt_of(wards)[1]))
-  expect_identical(stack_layers(list(wards, wards))$ward, rep(wards$ward, 2))
+  expect_identical(off_its_label(stack_layers(list(wards, wards)))$ward, rep(wards$ward, 2))
   expect_error(stack_layers(wards, two_wards(4326)), "CRS", class = "civicatlas_error_crs_mismatch")
   expect_error(stack_layers(wards, data.frame(ward = "x")), "no shapes|have not", class = "civicatlas_error_argument")
 })

@@ -54,7 +54,7 @@ test_that("corners stay sharp, and the first row stays as it is", {
 })
 
 test_that("slivers go to the neighbour asked for", {
-  x <- spatial_frame(
+  x <- toy_frame(
     id = 1:3, zone = c("a", "b", "b"),
     geometry = shapes_from_wkt(c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((10.2 -20, 30 -20, 30 30, 10.2 30, 10.2 -20))",
                                  "POLYGON ((10 0, 10.2 0, 10.2 9, 10 9, 10 0))"))

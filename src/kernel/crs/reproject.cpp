@@ -139,6 +139,45 @@ void drop_seams(StoreBuffer& store, double unit) {
   store = builder.take();
 }
 
+// 1 for a map around the north pole, -1 around the south pole, 0 for others.
+int pole_of_map(const Crs& to) {
+  const std::string& method = to.method;
+  const bool azimuthal =
+      method.find("Stereographic") != std::string::npos || method.find("Azimuthal") != std::string::npos;
+  if (to.kind != CrsKind::projected || !azimuthal) return 0;
+  const bool by_parallel = method.starts_with("Polar") && !to.has_parameter("latitude_of_origin");
+  const double latitude = by_parallel ? to.parameter("standard_parallel_1", 0) : to.parameter("latitude_of_origin", 0);
+  if (!by_parallel && std::fabs(latitude) < 90 - 1e-9 && !method.starts_with("Polar")) return 0;
+  return latitude > 0 ? 1 : latitude < 0 ? -1 : 0;
+}
+
+// Whether a ring holds a pole, or runs around it.
+bool surrounds_pole(const StoreView& s, IndexRange v, double unit, int pole) {
+  double turn = 0, latitudes = 0;
+  for (int i = v.begin; i < v.end; ++i) {
+    if (pole * s.y[i] * unit >= 90 - 1e-9) return true;
+    latitudes += s.y[i];
+    if (i > v.begin) turn += std::remainder((s.x[i] - s.x[i - 1]) * unit, 360.0);
+  }
+  return std::fabs(turn) > 180 && pole * latitudes > 0;
+}
+
+// Polygons around the pole opposite to that of a map, which would cover it from outside: its rim is no place.
+std::vector<int> around_far_pole(const StoreBuffer& store, std::span<const int> handles, double unit, int map_pole) {
+  const StoreView s = store.view();
+  std::vector<int> rows;
+  for (std::size_t row = 0; row < handles.size(); ++row) {
+    if (handles[row] < 1) continue;
+    const int shape = handles[row] - 1;
+    bool around = false;
+    for (int part = s.parts(shape).begin; part < s.parts(shape).end && !around; ++part)
+      if (s.part_kind(part) == ShapeKind::polygon && s.rings(part).size() > 0)
+        around = surrounds_pole(s, s.vertices(s.rings(part).begin), unit, -map_pole);
+    if (around) rows.push_back(static_cast<int>(row));
+  }
+  return rows;
+}
+
 // How many pieces each edge is to be cut into, by the bow of its curve at three places: it falls with the square.
 std::vector<int> pieces_of_edges(const StoreView& s, const Transform& transform, double tolerance) {
   constexpr int places = 3, most_pieces = 4096;
@@ -230,7 +269,10 @@ Reprojected reproject(const ShapeRows& rows, const Crs& from, const Crs& to, con
                       const ReprojectOptions& options) {
   Reprojected out;
   out.store = gather({&rows, 1}, out.handles, options.missing);
+  std::vector<int> beyond;
   if (from.kind == CrsKind::geographic) {
+    if (const int pole = pole_of_map(to); pole != 0)
+      beyond = around_far_pole(out.store, out.handles, from.unit_size, pole);
     if (const auto middle = middle_of_map(from, to))
       out.cut = cut_at_edge(out.store, out.handles, *middle, from.unit_size, options.missing);
     else if (to.kind == CrsKind::projected)
@@ -240,7 +282,8 @@ Reprojected reproject(const ShapeRows& rows, const Crs& from, const Crs& to, con
   transform.apply(out.store.x.data(), out.store.y.data(), out.store.x.size());
   if (to.kind == CrsKind::geographic && from.kind == CrsKind::projected)
     out.cut = cut_at_edge(out.store, out.handles, 0, to.unit_size, options.missing);
-  const std::vector<char> failed = settle(out.store);
+  std::vector<char> failed = settle(out.store);
+  for (const int row : beyond) failed[static_cast<std::size_t>(out.handles[static_cast<std::size_t>(row)]) - 1] = 1;
   for (std::size_t row = 0; row < out.handles.size(); ++row) {
     const int handle = out.handles[row];
     if (handle < 1 || !failed[static_cast<std::size_t>(handle) - 1]) continue;
