@@ -16,7 +16,7 @@
 #' @param measuring `"area"`, `"distance"` or `"shape"` (angles).
 #' @return `find_crs()`: a tibble `code, name, kind, unit, method, datum, area`. What is named so exactly comes first, then names that
 #'   begin with the words or hold all of them, then what holds them elsewhere; among equals the smallest area of use where `covering`
-#'   is given, else systems on WGS 84, then by code. `code` is what [crs()] takes; for methods of which the registry has no row their
+#'   is given, else systems on WGS 84, then shorter names. `code` is what [crs()] takes; for methods of which the registry has no row their
 #'   name, which stands for the method on WGS 84 around Greenwich. `crs_for()`: a CRS to hand to [reproject_to()], which says when printed why it was
 #'   chosen; it has no code where it was made to measure.
 #' @section Errors: `civicatlas_error_crs` where a layer has no CRS.
@@ -35,7 +35,8 @@ find_crs <- function(text = NULL, covering = NULL, kind = NULL) {
   if (!is.null(kind)) keep <- keep & table$kind == kind
   if (!is.null(covering)) keep <- keep & covers_extent(table$box, degrees_extent(covering, call))
   size <- if (is.null(covering)) rep(0, nrow(table)) else box_size(table$box)
-  order <- order(rank, size, table$has_heights, if (is.null(text)) 0 else !grepl("^(WGS|World Geodetic System) ?(19)?84", table$datum), table$epsg)
+  plain <- if (is.null(text)) 0 else 1000 * (1 - grepl("^(WGS|World Geodetic System) ?(19)?84", table$datum)) + nchar(table$name)
+  order <- order(rank, size, table$has_heights, plain, table$epsg)
   found <- table[order[keep[order]], ]
   if (!nrow(found)) say("{.fn find_crs}: nothing found{nearest_name_hint(table, text)}.")
   found[c("code", "name", "kind", "unit", "method", "datum", "area")]
@@ -121,9 +122,12 @@ rank_of_words <- function(table, text, call) {
   )
   rank <- rep(NA_real_, nrow(table))
   for (i in rev(seq_along(ranks))) rank[ranks[[i]]] <- i
+  # Among equals those come first that have more of the words in the order asked for: "zone 3" before "3-degree".
+  pairs <- paste(utils::head(words, -1), words[-1])
+  if (length(words) > 1) rank <- rank + 0.9 - 0.9 * Reduce(`+`, lapply(pairs, function(pair) grepl(whole(pair), names, perl = TRUE))) / length(pairs)
   # What is named so leaves out what holds the words in its area of use; whole words leave out parts of words.
   best <- suppressWarnings(min(rank, na.rm = TRUE))
-  rank[rank > if (best <= 4) 9 else if (best <= 11) 11 else Inf] <- NA
+  rank[rank >= if (best < 5) 10 else if (best < 12) 12 else Inf] <- NA
   rank
 }
 

@@ -84,7 +84,7 @@ shape_column_name <- function(x) attr(x, "shape_column", exact = TRUE)
 #' @rdname spatial_frame
 #' @export
 attribute_table <- function(x) {
-  data <- if (is_spatial_frame(x)) plain(x) else tibble::as_tibble(x)
+  data <- if (is_spatial_frame(x)) plain(x) else tibble::as_tibble(x, .name_repair = "minimal")
   data[!vapply(data, is_shapes, NA)]
 }
 

@@ -80,13 +80,15 @@ TEST_CASE("edges from -180 to 180 close a map, unless the ring is narrower witho
 
 TEST_CASE("holes are told by where rings lie, not by how a reader took rings that jump") {
   // An island taken for a hole of a ring around the pole, and a lake for a shell.
-  const std::string around = "((-170 -70, -50 -70, 70 -70, 170 -70, -170 -70), (10 -50, 12 -50, 12 -52, 10 -52, 10 -50))";
+  const std::string around =
+      "((-170 -70, -50 -70, 70 -70, 170 -70, -170 -70), (10 -50, 12 -50, 12 -52, 10 -52, 10 -50))";
   const StoreBuffer pole = test::store_of({"POLYGON " + around});
   const InOnePiece out = in_one_piece({pole.view(), test::all_handles(pole.view())}, true, -1);
   CHECK(out.around_pole == 1);
   CHECK(out.store.view().parts(0).size() == 2);
-  const StoreBuffer lake = test::store_of(
-      {"MULTIPOLYGON (((170 -10, -170 -10, -170 10, 170 10, 170 -10)), ((-178 -2, -176 -2, -176 2, -178 2, -178 -2)))"});
+  const StoreBuffer lake =
+      test::store_of({"MULTIPOLYGON (((170 -10, -170 -10, -170 10, 170 10, 170 -10)), ((-178 -2, -176 -2, -176 2, -178 "
+                      "2, -178 -2)))"});
   const InOnePiece with_lake = in_one_piece({lake.view(), test::all_handles(lake.view())}, true, -1);
   CHECK(with_lake.store.view().parts(0).size() == 1);
   CHECK(std::fabs(area_of(with_lake.store.view(), 0)) == 400 - 8);

@@ -163,6 +163,53 @@ test_that("find_crs() searches by words, place and kind, and offers the nearest 
   expect_error(find_crs("utm", kind = "flat"), class = "civicatlas_error_choice")
 })
 
+test_that("find_crs() puts what is meant first, by name, nickname, method and unit", {
+  first <- function(text) find_crs(text)$code[1]
+  expected <- c(
+    "WGS84" = 4326, "wgs 84" = 4326, "utm33n" = 32633, "UTM zone 33N" = 32633, "lambert93" = 2154, "new york long island feet" = 2263, "web mercator" = 3857,
+    "conus albers" = 5070, "british national grid" = 27700, "equal earth" = 8857, "EPSG:27500" = 27500, "Gau\u00df-Kr\u00fcger zone 3" = 3333,
+    "DHDN Gauss Kruger zone 3" = 31467, "ETRS89" = 4258
+  )
+  for (text in names(expected)) expect_identical(first(text), paste0("EPSG:", expected[[text]]), info = text)
+  expect_lte(nrow(find_crs("web mercator")), 5)
+  expect_identical(crs(first("mollweide"))$method, "Mollweide")
+})
+
+test_that("names, addresses and URNs name a CRS, and a mistyped code offers the one with its digits the right way round", {
+  for (text in c("WGS 84", "wgs 84", "urn:ogc:def:crs:EPSG::4326", "http://www.opengis.net/def/crs/EPSG/0/4326", "https://www.opengis.net/def/crs/OGC/1.3/CRS84")) {
+    expect_identical(crs(text)$code, "EPSG:4326")
+  }
+  expect_identical(crs("NAD83 / Conus Albers")$code, "EPSG:5070")
+  expect_error(crs(4362), "Nearest codes: WGS 84 .EPSG:4326", class = "civicatlas_error_crs")
+  expect_error(crs("WGS 85"), class = "civicatlas_error_crs")
+})
+
+test_that("two standard parallels stand in either order", {
+  for (code in c(2263, 2227, 2154)) {
+    text <- crs_text(code, "prj")
+    first <- regmatches(text, regexpr("Standard_Parallel_1\",[0-9.]+", text))
+    second <- regmatches(text, regexpr("Standard_Parallel_2\",[0-9.]+", text))
+    value <- function(found) sub(".*,", "", found)
+    swapped <- sub(first, paste0("Standard_Parallel_1\",", value(second)), text, fixed = TRUE)
+    swapped <- sub(second, paste0("Standard_Parallel_2\",", value(first)), swapped, fixed = TRUE)
+    expect_false(swapped == text)
+    swapped <- sub('PROJCS\\["[^"]*"', 'PROJCS["unnamed"', swapped)
+    expect_identical(crs(swapped)$code, paste0("EPSG:", code))
+    expect_true(crs(swapped) == crs(code))
+  }
+})
+
+test_that("systems with heights stand behind those without, and angles are printed with their unit", {
+  expect_identical(crs(crs_text(4979, "prj"))$code, "EPSG:4326")
+  expect_output(print(crs(4979)), "three-dimensional: heights stay as they are")
+  expect_output(print(crs(27500)), "latitude of origin 49.5\u00b0, central meridian 5.4\u00b0, scale factor 0.99950908, false easting 500000 metres")
+  bogota <- point_shapes(-74.25, 4.8, 4326)
+  there <- coordinates_of(reproject_to(bogota, 6247))
+  expect_lt(max(abs(c(there$x - 80859.033, there$y - 122543.174))), 0.001)
+  back <- coordinates_of(reproject_to(point_shapes(there$x, there$y, 6247), 4326))
+  expect_lt(max(abs(c(back$x + 74.25, back$y - 4.8))), 1e-9)
+})
+
 test_that("crs_for() names a CRS that keeps what is to be measured, and why", {
   wards <- suppressMessages(read_layer(demo_file("wards.shp")))
   suggested <- function(x, what) suppressMessages(crs_for(x, what))

@@ -106,3 +106,33 @@ test_that("describe_layer says what an analyst checks", {
   expect_identical(describe_layer(demo_file("cells.zip"))$fields$type, c("text", "text", rep("text (numbers)", 5)))
   expect_match(paste(capture.output(print(found)), collapse = "\n"), "24.*UTM zone 57S.*metre")
 })
+
+off_its_names <- function(expr) {
+  expect_warning(value <- expr, "shortened to 10 bytes", class = "civicatlas_warning_data")
+  value
+}
+
+test_that("names that a shapefile shortens come back as a table, in the history and from the command line", {
+  file <- withr::local_tempfile(fileext = ".shp")
+  x <- spatial_frame(residents_over_65 = 1, opened = as.POSIXct("2026-11-24 06:30:00", tz = "UTC"), geometry = point_shapes(160, -47, 4326))
+  expect_warning(out <- off_its_names(write_layer(x, file)), "Date-times are written as text.*opened", class = "civicatlas_warning_data")
+  expect_identical(written_names(out), tibble::tibble(name = "residents_over_65", written = "residents_"))
+  expect_match(history_of(out)$note, "residents_over_65 \u2192 residents_")
+  expect_identical(nrow(written_names(x)), 0L)
+})
+
+test_that("fields without a name or with that of another are kept, named and told", {
+  folder <- withr::local_tempdir()
+  path <- file.path(folder, "wards.dbf")
+  suppressWarnings(write_layer(data.frame(POP = 1:2, POX = 3:4, ODD = c("a", "b")), path))
+  bytes <- readBin(path, "raw", 1e4)
+  bytes[32 + 32 + 3] <- charToRaw("P")  # the second field is POP too
+  bytes[32 + 64 + 1:3] <- as.raw(0)  # the third has no name
+  writeBin(bytes, path)
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(read <- read_layer(path), "column_3.*|POP_1.*") |> suppressMessages()
+  expect_identical(as.list(read), list(POP = 1:2, POP_1 = 3:4, column_3 = c("a", "b")))
+  again <- file.path(folder, "again.dbf")
+  suppressMessages(write_layer(stats::setNames(read, c("POP", "POP_1", "")), again)) |> suppressWarnings()
+  expect_identical(suppressMessages(read_layer(again))$column_3, c("a", "b"))
+})

@@ -36,6 +36,44 @@ test_that("summaries agree with dplyr's, the quick ones too", {
   expect_identical(summarise_into(s$wards, s$rooms, total = sum(seats))$total, rep(7, 24))
 })
 
+test_that("summaries take what dplyr takes, under any name", {
+  regions <- toy_frame(cap = c(5, 6), n = 1:2, geometry = shapes_from_wkt(c("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((20 0, 30 0, 30 10, 20 10, 20 0))")))
+  halls <- toy_frame(hall = c("Loft", "Quay"), seats = c(30, 70), cap = c(9, 9), geometry = point_shapes(c(1, 2), c(1, 2)))
+  found <- summarise_into(regions, halls, largest = hall[which.max(seats)], once = unique(cap), share = sum(seats), distance = max(seats), unit = dplyr::first(hall),
+                          region = dplyr::n(), feature = 1 + 1, by = mean(seats), r = min(seats))
+  expect_identical(found$largest, c("Quay", NA))
+  expect_identical(found$once, c(9, NA))
+  expect_identical(unlist(attribute_table(found)[1, c("share", "distance", "region", "by", "r")], use.names = FALSE), c(100, 70, 2, 50, 30))
+  expect_identical(found$unit, c("Loft", NA))
+  expect_error(summarise_into(regions, halls, share = "area"), "`\\.share = \"area\"`", class = "civicatlas_error_argument")
+  expect_error(summarise_into(regions, halls, by = hall), "`\\.by = hall`", class = "civicatlas_error_argument")
+  expect_error(summarise_into(regions, halls, both = range(seats)), class = "civicatlas_error_argument")
+  dissolved <- dissolve_by(halls, x = sum(seats), share = dplyr::n(), most = hall[which.max(seats)], .once = cap)
+  expect_identical(as.list(attribute_table(dissolved)), list(x = 100, share = 2L, most = "Quay", cap = 9))
+  expect_error(dissolve_by(halls, total = sum(cap), .once = cap), "stands once a group", class = "civicatlas_error_argument")
+  expect_error(dissolve_by(halls, .once = seats), "does not stand once a group", class = "civicatlas_error_argument")
+  trips <- data.frame(from = 1, to = 2, trips = 3)
+  flows <- flows_between(regions, trips, from, to, n, flow = sum(trips), region = dplyr::n())
+  expect_identical(c(flows$flow, flows$region), c(3, 1))
+})
+
+test_that("a new column takes the place of an old one of its name, and says so", {
+  regions <- toy_frame(people = 1, geometry = shapes_from_wkt("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))"))
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(found <- summarise_into(regions, toy_frame(people = c(4, 5), geometry = point_shapes(1:2, 1:2)), people = sum(people)), "take the place of \"people\"")
+  expect_identical(names(found), c("people", "geometry"))
+  expect_identical(found$people, 9)
+})
+
+test_that("what ranks values is refused of shares of counts, with what to use", {
+  regions <- toy_frame(id = 1, geometry = shapes_from_wkt("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))"))
+  fields <- toy_frame(people = c(10, 20), rent = c(5, 9), geometry = shapes_from_wkt(c("POLYGON ((5 0, 15 0, 15 10, 5 10, 5 0))", "POLYGON ((0 0, 5 0, 5 10, 0 10, 0 0))")))
+  for (summary in rlang::quos(median(people), stats::quantile(people, 0.5), 1 + mad(people))) {
+    expect_error(summarise_into(regions, fields, m = !!summary, .share = "area"), "weighted.mean\\(people, .shared\\)", class = "civicatlas_error_argument")
+  }
+  expect_identical(summarise_into(regions, fields, m = median(rent), .share = "area", .intensive = rent)$m, 7)
+})
+
 test_that("plain summaries in one pass agree with those by pairs, wherever points lie", {
   set.seed(31)
   s <- saltmere()

@@ -53,6 +53,23 @@ test_that("corners stay sharp, and the first row stays as it is", {
   expect_error(close_gaps(shapes_from_wkt("POINT (1 1)"), 1), "polygons", class = "civicatlas_error_argument")
 })
 
+test_that("closing gaps tells how areas change, and refuses to move more than it closes", {
+  withr::local_options(civicatlas.quiet = FALSE)
+  districts <- suppressMessages(read_layer(demo_file("districts.shp")))
+  before <- area_of(districts)
+  expect_message(mended <- close_gaps(districts, 30), "more in all, of one shape at most [0-9,.]+ m2 (more|less) \\(row [0-9]")
+  change <- area_of(mended) - before
+  said <- history_of(mended)$note[nrow(history_of(mended))]
+  expect_match(said, paste0("row ", which.max(abs(change))))
+  expect_equal(as.numeric(gsub(",", "", sub(".*area ([0-9,.]+) m2 more in all.*", "\\1", said))), sum(change), tolerance = 1e-3)
+  expect_error(close_gaps(districts, 3000), "thinner than the tolerance.*force = TRUE", class = "civicatlas_error_argument")
+  # Two islands and a long strait, of which a tolerance takes in the shores without bringing them together.
+  isles <- toy_frame(name = c("Kelp", "Tern"), geometry = shapes_from_wkt(c("POLYGON ((0 0, 100 0, 100 100, 0 100, 0 0))", "POLYGON ((101 50, 200 0, 200 100, 101 50))")))
+  expect_error(close_gaps(isles, 45), "would move more than it closes.*Tern", class = "civicatlas_error_argument")
+  forced <- suppressMessages(close_gaps(isles, 45, force = TRUE))
+  expect_gt(area_of(forced)[2], area_of(isles)[2])
+})
+
 test_that("slivers go to the neighbour asked for", {
   x <- toy_frame(
     id = 1:3, zone = c("a", "b", "b"),

@@ -373,6 +373,13 @@ void write_shape(int type, const std::vector<Piece>& pieces, ShapeBuilder& build
   builder.end_shape();
 }
 
+// What was built, with shells counter-clockwise: rings that were unwound may have turned.
+StoreBuffer oriented(ShapeBuilder& builder) {
+  StoreBuffer store = builder.take();
+  orient_rings(store.target(), {0, static_cast<int>(store.types.size())});
+  return store;
+}
+
 struct Span {
   double low = HUGE_VAL, high = -HUGE_VAL;
   double width() const { return high - low; }
@@ -419,7 +426,7 @@ bool put_side_by_side(std::vector<Piece>& pieces) {
     joined = {std::min(joined.low, places[i].span.low), std::max(joined.high, places[i].span.high)};
   }
   if (joined.width() >= now.width() - 1e-9 && now.low >= -full_turn && now.high <= full_turn) return false;
-  const double back = full_turn * std::round((joined.low + joined.high) / 2 / full_turn);
+  const double back = full_turn * std::ceil(((joined.low + joined.high) / 2 - half_turn) / full_turn);
   bool moved = false;
   for (const Place& place : places) {
     const double by = place.span.low - back - span_of(pieces[place.piece]).low;
@@ -472,7 +479,7 @@ InOnePiece in_one_piece(const ShapeRows& rows, bool only_edges, int missing) {
     write_shape(rows.store.types[shape], pieces, builder);
     out.handles.push_back(builder.size());
   }
-  out.store = builder.take();
+  out.store = oriented(builder);
   return out;
 }
 
@@ -495,7 +502,7 @@ AntimeridianCut cut_at_antimeridian(const ShapeRows& rows, int missing) {
     }
     out.handles.push_back(builder.size());
   }
-  out.store = builder.take();
+  out.store = oriented(builder);
   return out;
 }
 
