@@ -321,6 +321,10 @@ core_number_text <- function(values, decimals) {
     .Call(`_civicatlas_core_number_text`, values, decimals)
 }
 
+core_extent <- function(handles, store) {
+    .Call(`_civicatlas_core_extent`, handles, store)
+}
+
 core_cut_at_antimeridian <- function(handles, store) {
     .Call(`_civicatlas_core_cut_at_antimeridian`, handles, store)
 }

@@ -48,10 +48,12 @@ in_plain_degrees <- function(shapes) {
 # Shapes as they come in, by a file, a table or a label: it is said where they do not fit their CRS, and rings that jump from 180 to
 # -180 are unwound.
 admitted <- function(shapes) {
-  check_plausible(shapes)
-  found <- if (in_plain_degrees(shapes)) core_in_one_piece(handles_of(shapes), store_of(shapes), TRUE)
+  extent <- box_of(shapes)
+  check_plausible(shapes, extent)
+  found <- if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] > 180)) core_in_one_piece(handles_of(shapes), store_of(shapes), TRUE)
   if (is.null(found)) return(shapes)
-  say(c("!" = "{counted(length(found$joined), 'shape')} {cli::qty(length(found$joined))}jump{?s/} from longitude 180 to -180: taken as crossing the antimeridian, their longitudes go on beyond 180.",
+  jumping <- paste(counted(length(found$joined), "shape"), if (length(found$joined) == 1) "jumps" else "jump")
+  say(c("!" = "{jumping} from longitude 180 to -180: taken as crossing the antimeridian, with longitudes that go on beyond 180.",
         i = "{.fn cut_at_antimeridian} cuts them there."))
   shapes_of_core(found, crs_of(shapes))
 }
@@ -101,7 +103,9 @@ tell_turns <- function(x, y, x_name, y_name) {
   far <- c(lies_beyond_180(x), lies_beyond_180(y))
   if (far[1] == far[2]) return(invisible())
   name <- c(x_name, y_name)[far]
-  caution("crs", c("Longitudes of {.arg {name}} run beyond 180, as from 0 to 360, those of {.arg {setdiff(c(x_name, y_name), name)}} do not: they are compared between -180 and 180.",
+  other <- setdiff(c(x_name, y_name), name)
+  caution("crs", c("Longitudes of {.arg {name}} run beyond 180, as from 0 to 360, those of {.arg {other}} do not.",
+                   "*" = "They are compared between -180 and 180.",
                    i = "{.code {name} <- cut_at_antimeridian({name})} writes them so."))
 }
 
@@ -109,6 +113,19 @@ tell_turns <- function(x, y, x_name, y_name) {
 lies_beyond_180 <- function(shapes) {
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))
   any(boxes[1, ] >= 180 & boxes[3, ] > 180 | boxes[3, ] <= -180 & boxes[1, ] < -180, na.rm = TRUE)
+}
+
+# The same where shapes are bound, once for the stores that they lie in, as binding asks repeatedly.
+tell_turns_of_stores <- function(stores) {
+  far <- vapply(stores, function(store) {
+    boxes <- matrix(store$boxes, nrow = 4)
+    any(boxes[1, ] >= 180 & boxes[3, ] > 180)
+  }, NA)
+  id <- paste(c("turns", sort(names(stores))), collapse = " ")
+  if (all(far) || !any(far) || isTRUE(said[[id]])) return(invisible())
+  said[[id]] <- TRUE
+  caution("crs", c("Some of these layers have longitudes that run beyond 180, as from 0 to 360, others have not.",
+                   i = "{.fn cut_at_antimeridian} brings them to -180 to 180 before they are bound."))
 }
 
 # --- windows ------------------------------------------------------------------------------------------------------

@@ -55,7 +55,8 @@ crs_by_text <- function(text, call) {
   if (file.exists(text)) return(crs_from_text(read_text(text), source = text, call = call))
   crs_by_name(text) %||%
     fail("crs", c("{.val {text}} is no known CRS.",
-                  i = "Give a code such as {.val EPSG:32757}, a full name, well-known text, or the path of a .prj file; {.fn find_crs} looks names up."), call = call)
+                  i = "Give a code such as {.val EPSG:32757}, a full name, well-known text, or the path of a .prj file; {.fn find_crs} looks names up."),
+         call = call)
 }
 
 # The system of exactly this name, but for case and accents, or a method that makes a map of the world, on WGS 84; NULL for others.

@@ -13,12 +13,14 @@
 #' @param covering A spatial frame or shape vector with a CRS: only what is meant to be used where it lies.
 #' @param kind `"projected"`, `"geographic"`, `"compound"`, `"geocentric"`, or `NULL` for any.
 #' @param x A spatial frame or shape vector with a CRS.
+#' @param ... Not used.
 #' @param measuring `"area"`, `"distance"` or `"shape"` (angles).
 #' @return `find_crs()`: a tibble `code, name, kind, unit, method, datum, area`. What is named so exactly comes first, then names that
 #'   begin with the words or hold all of them, then what holds them elsewhere; among equals the smallest area of use where `covering`
 #'   is given, else systems on WGS 84, then shorter names. `code` is what [crs()] takes; for methods of which the registry has no row their
 #'   name, which stands for the method on WGS 84 around Greenwich. `crs_for()`: a CRS to hand to [reproject_to()], which says when printed why it was
 #'   chosen; it has no code where it was made to measure.
+#'   `plot()` draws the areas of use of what was found.
 #' @section Errors: `civicatlas_error_crs` where a layer has no CRS.
 #' @examples
 #' find_crs("utm 57s")
@@ -39,7 +41,26 @@ find_crs <- function(text = NULL, covering = NULL, kind = NULL) {
   order <- order(rank, size, table$has_heights, plain, table$epsg)
   found <- table[order[keep[order]], ]
   if (!nrow(found)) say("{.fn find_crs}: nothing found{nearest_name_hint(table, text)}.")
-  found[c("code", "name", "kind", "unit", "method", "datum", "area")]
+  found <- found[c("code", "name", "kind", "unit", "method", "datum", "area")]
+  structure(found, class = c("found_crs", class(found)))
+}
+
+#' @param most How many of the first rows `plot()` shows.
+#' @rdname find_crs
+#' @export
+plot.found_crs <- function(x, most = 8, ...) {
+  table <- registry_table()
+  rows <- utils::head(match(x$code, table$code), most)
+  rows <- rows[order(box_size(table$box[rows, , drop = FALSE]), decreasing = TRUE)]  # small ones above large ones
+  if (!length(rows)) fail("argument", "There is nothing to plot: no row was found.", call = rlang::current_env())
+  box <- table$box[rows, , drop = FALSE]
+  east <- box[, 3] + ifelse(box[, 3] < box[, 1], 360, 0)
+  corners <- cbind(box[, 1], box[, 2], east, box[, 2], east, box[, 4], box[, 1], box[, 4], box[, 1], box[, 2])
+  text <- sprintf("POLYGON ((%s))", apply(corners, 1, function(at) paste(at[c(TRUE, FALSE)], at[c(FALSE, TRUE)], collapse = ", ")))
+  areas <- frame_of_columns(system = table$name[rows], geometry = shapes_from_wkt(text, 4326))
+  map <- category_map(areas, system, key_title = "Area of use") + map_graticule()
+  print(map)
+  invisible(map)
 }
 
 registry_cache <- new.env(parent = emptyenv())
@@ -75,7 +96,8 @@ crs_nicknames <- c(
   "3347" = "statistics canada lambert", "28992" = "rd new,rijksdriehoek,dutch grid", "31370" = "belgian lambert 72", "3812" = "belgian lambert 2008",
   "2056" = "lv95,swiss grid", "21781" = "lv03,old swiss grid", "3006" = "sweref99 tm", "3067" = "tm35fin,etrs tm35fin", "2193" = "nztm,nztm2000",
   "27200" = "nzmg", "7844" = "gda2020", "4283" = "gda94", "3577" = "australian albers", "3112" = "geoscience australia lambert", "4258" = "etrs89",
-  "4269" = "nad83", "4267" = "nad27", "8857" = "equal earth", "6933" = "ease grid 2", "3031" = "antarctic polar stereographic", "3995" = "arctic polar stereographic",
+  "4269" = "nad83", "4267" = "nad27", "8857" = "equal earth", "6933" = "ease grid 2",
+  "3031" = "antarctic polar stereographic", "3995" = "arctic polar stereographic",
   "3413" = "nsidc north", "3976" = "nsidc south", "5514" = "krovak east north,s jtsk", "23700" = "eov", "2180" = "poland cs92,puwg 1992",
   "31467" = "gk3,gauss kruger 3", "31468" = "gk4,gauss kruger 4", "4674" = "sirgas 2000", "5880" = "brazil polyconic", "3346" = "lks94",
   "3301" = "l est97", "3059" = "lks92", "31287" = "austria lambert", "3765" = "htrs96", "3794" = "d96 tm", "5243" = "germany lcc"
@@ -115,8 +137,11 @@ rank_of_words <- function(table, text, call) {
   start <- function(word) paste0("\\b", literal(word))
   one <- squeezed(asked)
   ranks <- list(
-    table$epsg %in% suppressWarnings(as.integer(one)) & !is.na(table$epsg), squeezed(names) == one, vapply(strsplit(squeezed(registry_cache$nicknames), ","), function(own) one %in% own, NA),
-    squeezed(words_of(short)) == one, startsWith(names, asked), grepl(whole(asked), names, perl = TRUE), all_of(names, whole), all_of(names, start), grepl(one, squeezed(names), fixed = TRUE),
+    table$epsg %in% suppressWarnings(as.integer(one)) & !is.na(table$epsg), squeezed(names) == one,
+    vapply(strsplit(squeezed(registry_cache$nicknames), ","), function(own) one %in% own, NA),
+    squeezed(words_of(short)) == one, startsWith(names, asked), grepl(whole(asked), names, perl = TRUE),
+    all_of(names, whole), all_of(names, start),
+    grepl(one, squeezed(names), fixed = TRUE),
     all_of(registry_cache$words, whole), all_of(registry_cache$words, start), all_of(registry_cache$words, literal),
     grepl(one, squeezed(registry_cache$words), fixed = TRUE)
   )
@@ -141,4 +166,3 @@ nearest_name_hint <- function(table, text) {
   nearest <- vapply(unknown, function(word) words[which.min(utils::adist(word, words))], "")
   paste0("; is ", paste0("\"", unknown, "\" perhaps \"", nearest, "\"", collapse = ", "), "?")
 }
-

@@ -19,7 +19,9 @@
 #' @param ignore_case `TRUE` to compare keys without regard to case.
 #' @param accept Spellings to take for the same: `c("key in table" = "key in x")`, or rows of `unmatched_keys()`.
 #' @return `unmatched_keys()`: a tibble of one row a key without a partner: `side` (`"x"` or `"table"`), `key`, `rows` it stands in, and
-#'   `nearest` on the other side, `NA` where nothing is near. `join_table()`: `x` with the columns of `table`, a suffix `_table` on names that clash; rows without a partner are kept with
+#'   `nearest` on the other side, `NA` where nothing is near.
+#'
+#'   `join_table()`: `x` with the columns of `table`, a suffix `_table` on names that clash; rows without a partner are kept with
 #'   missing values.
 #' @section Errors: `civicatlas_error_column` where a key is not there, `civicatlas_error_key` where a repeated key would
 #'   multiply rows.
@@ -87,9 +89,9 @@ tell_spread <- function(rows, added) {
   several <- sum(times > 1)
   numbers <- names(added)[vapply(added, is.numeric, NA)]
   if (!several || !length(numbers)) return(NULL)
-  most <- max(times)
-  say(c("!" = "{counted(several, 'key')} of {.arg table} landed on several rows of {.arg x} (up to {most}): a sum over rows would count {.val {numbers}} again.",
-        i = "{.code .once = {if (length(numbers) > 1) paste0('c(', paste(numbers, collapse = ', '), ')') else numbers}} in {.fn summarise_into} or {.fn dissolve_by} takes them once."))
+  columns <- if (length(numbers) > 1) paste0("c(", paste(numbers, collapse = ", "), ")") else numbers
+  say(c("!" = "{counted(several, 'key')} of {.arg table} landed on several rows of {.arg x}, up to {max(times)}: a sum would count {.val {numbers}} again.",
+        i = "{.code .once = {columns}} in {.fn summarise_into} or {.fn dissolve_by} takes them once."))
   paste(counted(several, "key"), "on several rows")
 }
 
@@ -194,7 +196,8 @@ lone_lines <- function(lone, others, side) {
   nearest <- vapply(shown, function(key) nearest_key(key, others), "")
   text <- paste0("\"", shown, "\"", ifelse(is.na(nearest), "", paste0(" (nearest: \"", nearest, "\")")))
   text <- gsub("\u001f", ", ", text, fixed = TRUE)
-  paste0("only in ", side, ": ", paste(text, collapse = ", "), if (length(lone) > 8) paste0(" and ", format_count(length(lone) - 8), " more: see unmatched_keys()"))
+  more <- if (length(lone) > 8) paste0(" and ", format_count(length(lone) - 8), " more: see unmatched_keys()")
+  paste0("only in ", side, ": ", paste(text, collapse = ", "), more)
 }
 
 # The nearest spelling, where it is near: within a third of the key's length, letters that look like digits taken as such.

@@ -190,7 +190,7 @@ degree_labels <- function(frame, lines) {
   up <- ifelse(lines$meridian, 0, place)
   for (sort in c(TRUE, FALSE)) {
     rows <- which(is.na(place) & lines$meridian == sort)
-    ends <- ends_of_lines(frame, at, rows, sort)
+    ends <- places_of_labels(frame, at, rows, sort)
     right[rows] <- ends$right
     up[rows] <- ends$up
   }
@@ -206,7 +206,7 @@ degree_labels <- function(frame, lines) {
 
 # Where in the frame, from 0 to 1, lines that do not leave it have their ends: parallels the leftmost place, meridians the lowest, or the
 # farthest from the middle where their lowest places are one, the pole.
-ends_of_lines <- function(frame, places, rows, meridian) {
+places_of_labels <- function(frame, places, rows, meridian) {
   end <- function(row, measure) {
     own <- places[places$shape == row, ]
     right <- (own$x - frame$x[1]) / diff(frame$x)

@@ -128,10 +128,20 @@ map_view <- function(to) {
   structure(list(to = to), class = "map_view")
 }
 
+# A window whose west lies east of its east runs over the antimeridian, on longitude and latitude alone.
+turned_window <- function(window, crs) {
+  if (window[["ymin"]] > window[["ymax"]]) fail("argument", "{.arg to} has ymin {window[['ymin']]} above ymax {window[['ymax']]}.", call = NULL)
+  if (window[["xmin"]] <= window[["xmax"]]) return(window)
+  if (!in_plain_degrees(new_shapes(crs = crs))) {
+    fail("argument", "{.arg to} has xmin above xmax, which means a window over the antimeridian on longitude and latitude alone.", call = NULL)
+  }
+  replace(window, "xmax", window[["xmax"]] + 360)
+}
+
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_view)
 ggplot_add.map_view <- function(object, plot, ...) {
   crs <- plot$coordinates$crs
-  extent <- if (is_spatial_frame(object$to)) box_of(on_map_crs(object$to, crs, "map_view")) else object$to
+  extent <- if (is_spatial_frame(object$to)) box_of(on_map_crs(object$to, crs, "map_view")) else turned_window(object$to, crs)
   carrier <- point_shapes(extent[c("xmin", "xmax")], extent[c("ymin", "ymax")], crs)
   plot$coordinates <- map_coordinates(carrier, extent)
   plot

@@ -230,11 +230,9 @@ extent_of <- function(x) {
 
 # The box around all coordinates.
 box_of <- function(x) {
-  boxes <- boxes_of(as_shapes(x))
-  if (ncol(boxes)) box_from(range(boxes[c(1, 3), ]), range(boxes[c(2, 4), ])) else box_from(c(NA_real_, NA_real_), c(NA_real_, NA_real_))
+  shapes <- as_shapes(x)
+  stats::setNames(core_extent(handles_of(shapes), store_of(shapes)), c("xmin", "ymin", "xmax", "ymax"))
 }
-
-box_from <- function(x, y) c(xmin = x[1], ymin = y[1], xmax = x[2], ymax = y[2])
 
 # The boxes of the shapes that have any vertex, one a column.
 boxes_of <- function(shapes) {
@@ -248,7 +246,7 @@ extent_on_globe <- function(shapes) {
   plain <- box_of(shapes)
   if (!in_plain_degrees(shapes) || anyNA(plain) || plain[["xmax"]] - plain[["xmin"]] <= 180) return(plain)
   span <- span_of_longitudes(boxes_of(in_one_piece(shapes)))
-  if (diff(span) > 180) plain else box_from(span, unname(plain[c("ymin", "ymax")]))
+  if (diff(span) > 180) plain else replace(plain, c("xmin", "xmax"), span)
 }
 
 #' Centroids

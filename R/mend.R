@@ -159,20 +159,18 @@ mend_account <- function(mended) {
 # The mark that every number which has one has three digits before the end, so that it may divide thousands or decimals; NULL where the
 # column tells. Numbers below 1,000 without a comma say that it divides thousands.
 ambiguous_mark <- function(digits) {
-  if (any(grepl("[.].*,|,.*[.]", digits))) return(NULL)
-  for (mark in c(",", ".")) {
+  either_way <- function(mark) {
     has <- grepl(mark, digits, fixed = TRUE)
-    if (!any(has)) next
-    either <- grepl(paste0("^[1-9][0-9]{0,2}[", mark, "][0-9]{3}$"), digits[has])
-    if (all(either) && (mark == "." || all(has))) return(mark)
+    any(has) && (mark == "." || all(has)) && all(grepl(paste0("^[1-9][0-9]{0,2}[", mark, "][0-9]{3}$"), digits[has]))
   }
-  NULL
+  if (any(grepl("[.].*,|,.*[.]", digits))) return(NULL)
+  c(Filter(either_way, c(",", ".")), list(NULL))[[1]]
 }
 
 warn_of_large <- function(large) {
   if (!length(large)) return(invisible())
   lines <- vapply(names(large), function(name) paste0(name, ": \"", large[[name]]$large[1], "\""), "")
-  caution("data", c("{length(lines)} column{?s} {?holds/hold} whole numbers above 2^53, of which a number keeps the first 15 digits alone, and {?stays/stay} text:",
+  caution("data", c("{length(lines)} column{?s} {?holds/hold} whole numbers above 2^53, which are not told apart as numbers, and {?stays/stay} text:",
                     stats::setNames(escape(lines), rep("*", length(lines)))))
 }
 
@@ -203,6 +201,7 @@ warn_of_unread <- function(mended) {
     more <- if (length(bad[[name]]$unread) > 1) ", \u2026" else ""
     sprintf("%s: %s (row %d%s)", name, paste0("\"", shown, "\"", collapse = ", "), bad[[name]]$unread[1], more)
   }, "")
-  caution("data", c("{counted(sum(lengths(lapply(bad, `[[`, 'unread'))), 'text')} that {cli::qty(sum(lengths(lapply(bad, `[[`, 'unread'))))}{?is/are} no number became missing:",
+  unread <- sum(lengths(lapply(bad, `[[`, "unread")))
+  caution("data", c("{counted(unread, 'text')} that {cli::qty(unread)}{?is/are} no number became missing:",
                     stats::setNames(escape(lines), rep("*", length(lines)))))
 }

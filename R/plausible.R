@@ -2,24 +2,21 @@
 # CRS's area of use, or outside its domain, the usual mistakes are tried, and the one that puts them there is named.
 
 # One warning where coordinates cannot be what the label says.
-check_plausible <- function(shapes) {
-  problem <- implausible(shapes)
+check_plausible <- function(shapes, extent = box_of(shapes)) {
+  problem <- implausible(shapes, extent)
   if (is.null(problem)) return(invisible())
   label <- crs_label(crs_of(shapes))
   caution("crs", c("The coordinates do not fit the label {label}: {extent_in_words(shapes)}.", i = problem))
 }
 
 # The likely cause in a sentence, NULL where nothing is wrong.
-implausible <- function(shapes) {
+implausible <- function(shapes, extent = box_of(shapes)) {
   crs <- crs_of(shapes)
-  if (is.null(crs) || !crs$kind %in% c("geographic", "projected")) return(NULL)
-  extent <- box_of(shapes)
-  if (anyNA(extent)) return(NULL)
-  middle <- c(mean(extent[c("xmin", "xmax")]), mean(extent[c("ymin", "ymax")]))
-  if (crs$kind == "geographic" && beyond_degrees(extent * crs$unit_size)) return(cause_beyond_degrees(extent))
-  if (crs$kind == "projected" && crs$unit_size < 100 && !beyond_degrees(extent, 360)) return(cause_degrees)
-  if (near_area_of_use(crs, middle)) return(NULL)
-  cause_elsewhere(crs, middle, extent)
+  if (anyNA(extent) || is.null(crs)) return(NULL)
+  switch(crs$kind,
+    geographic = if (beyond_degrees(extent * crs$unit_size)) cause_beyond_degrees(extent) else cause_elsewhere(crs, extent),
+    projected = if (crs$unit_size < 100 && !beyond_degrees(extent, 360)) cause_degrees else cause_elsewhere(crs, extent)
+  )
 }
 
 beyond_degrees <- function(degrees, longitude = 540) {
@@ -36,8 +33,9 @@ cause_beyond_degrees <- function(extent) {
   "They look like metres or feet of a projected CRS: label the layer with {.fn declare_crs}."
 }
 
-cause_elsewhere <- function(crs, middle, extent) {
-  if (is.null(crs$area)) return(NULL)
+cause_elsewhere <- function(crs, extent) {
+  middle <- c(mean(extent[c("xmin", "xmax")]), mean(extent[c("ymin", "ymax")]))
+  if (is.null(crs$area) || near_area_of_use(crs, middle)) return(NULL)
   fits <- function(middle) near_area_of_use(crs, middle, margin = 0.05)
   if (fits(rev(middle))) return("The axes look swapped: x must be the easting or longitude, y the northing or latitude.")
   unit <- if (crs$kind == "projected") fitting_unit(crs, middle, fits)

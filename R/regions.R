@@ -117,8 +117,8 @@ need_no_ranks_of <- function(extensive, summaries, call) {
       if (!length(column)) next
       verb <- rlang::as_label(found[[1]])
       fail("argument", c("The summary {.val {name}} takes the {.fn {verb}} of {.val {column[1]}}, of which each feature gives a share: shares do not rank.",
-                         i = "For a value that is no total name it: {.code .intensive = {column[1]}}, and weigh it: {.code weighted.mean({column[1]}, .shared)}. For a total: {.code sum({column[1]})}."),
-           call = call)
+                         i = "A value that is no total: {.code .intensive = {column[1]}}, and {.code weighted.mean({column[1]}, .shared)}.",
+                         i = "A total: {.code sum({column[1]})}."), call = call)
     }
   }
 }

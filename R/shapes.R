@@ -180,6 +180,7 @@ vec_ptype2.shapes.shapes <- function(x, y, ...) {
   check_same_crs(x, y, call = NULL)
   stores <- c(stores_by_address(attr(x, "store", exact = TRUE)), stores_by_address(attr(y, "store", exact = TRUE)))
   stores <- stores[!duplicated(names(stores))]
+  if (length(stores) > 1 && in_plain_degrees(x)) tell_turns_of_stores(stores)
   store <- if (length(stores) > 1) pending_store(stores) else if (length(stores)) stores[[1]] else empty_store()
   new_shapes(integer(), store, attr(x, "crs", exact = TRUE))
 }

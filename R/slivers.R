@@ -136,7 +136,8 @@ need_small_change <- function(change, closed, out, reach, x, call) {
   closed <- max(closed, reach * (perimeter(out) - perimeter(dissolved(out, call))) / 2)
   if (moved <= closed) return(invisible())
   crs <- crs_of(out)
-  fail("argument", c("The tolerance would move more than it closes: gaps and overlaps are at most {format_area(closed, crs)}, and shapes change by {format_area(moved, crs)}.",
+  amounts <- paste0("gaps and overlaps are at most ", format_area(closed, crs), ", and shapes change by ", format_area(moved, crs))
+  fail("argument", c("The tolerance would move more than it closes: {amounts}.",
                      x = "{change_in_words(change, x, crs)}.",
                      i = "A smaller {.arg tolerance} moves less; {.code force = TRUE} closes them all the same."), call = call)
 }

@@ -33,7 +33,6 @@ stack_layers <- function(..., source = NULL) {
   if (!is.null(source)) columns <- c(stats::setNames(list(rep(labels, sizes)), source), columns)
   if (spatial) for (i in seq_along(layers)[-1]) check_same_crs(layers[[1]], layers[[i]], labels[1], labels[i], call = call)
   shapes <- if (spatial) vctrs::vec_c(!!!unname(lapply(layers, as_shapes)))
-  if (spatial) for (i in seq_along(layers)[-1]) tell_turns(layers[[1]], layers[[i]], labels[1], labels[i])
   if (spatial) shapes <- admitted(shapes)
   out <- frame_of(list(columns = columns, shapes = shapes))
   say("{.fn stack_layers}: {paste(format_count(sizes), collapse = ' + ')} = {counted(nrow(out), 'row')}.")

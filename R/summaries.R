@@ -73,7 +73,8 @@ summary_of_cells <- function(cells, summary, n, call) {
   of_some <- summarise_checked(cells$of_some, summary, call)
   twice <- of_some$.cell[duplicated(of_some$.cell)]
   if (length(twice)) {
-    fail("argument", "The summary {.val {names(summary)}} gives several values of some rows; a summary gives one, as {.fn max} or {.fn dplyr::first} do.", call = call)
+    fail("argument", c("The summary {.val {names(summary)}} gives several values of some rows.", i = "One of them: {.fn max}, {.fn dplyr::first}."),
+         call = call)
   }
   at <- match(seq_len(n), of_some$.cell)
   of_none <- if (anyNA(at)) summary_of_nothing(cells$of_none, summary)

@@ -79,7 +79,8 @@ tell_doubtful <- function(shapes, call) {
   polygons <- which(geometry_type_of(shapes) %in% c("polygon", "multipolygon"))
   rows <- polygons[nzchar(core(core_check_shapes(handles_of(shapes)[polygons], store_of(shapes)), call = call)$problem)]
   if (!length(rows)) return(invisible())
-  caution("data", c("{counted(length(rows), 'shape')} {cli::qty(length(rows))}{?is/are} not valid, so that {?its/their} measures are not those of what {?it covers/they cover}.",
+  some <- paste(counted(length(rows), "shape"), if (length(rows) == 1) "is" else "are")
+  caution("data", c("{some} not valid, so that measures are not those of what such a shape covers.",
                     i = "First rows: {utils::head(rows, 5)}; {.fn check_shapes} says why, {.fn repair_shapes} mends them."))
 }
 

@@ -30,6 +30,14 @@ transverse <- seconds(reproject_to(rows, 4326), 3)
 report("reproject_to, UTM to longitude and latitude, against readBin of the file", sprintf("%.1f times, %.2f s for %.0f million vertices", transverse / raw_large,
        transverse, length(civicatlas:::store_of(rows$geometry)$x) / 1e6), "none set", TRUE)
 
+# --- what is looked at where a layer comes in, against reading it ---------------------------------------------------------
+
+million <- path("million.shp")
+suppressWarnings(write_layer(reproject_to(star_polygons(1e6, 4:8), 4326), million))
+took <- seconds(rows <- read_layer(million), 3)
+looked <- seconds(civicatlas:::admitted(rows$geometry), 3)
+report("checks at the door, against reading 1 million polygons", sprintf("%.2f %%, %.3f s", 100 * looked / took, looked), "at most 2 %", looked / took <= 0.02)
+
 # --- a dBASE table against the same table as CSV -------------------------------------------------------------------------
 
 n <- 1e6

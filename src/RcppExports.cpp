@@ -1029,6 +1029,18 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_extent
+NumericVector core_extent(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_extent(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_extent(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_cut_at_antimeridian
 Nullable<List> core_cut_at_antimeridian(IntegerVector handles, List store);
 RcppExport SEXP _civicatlas_core_cut_at_antimeridian(SEXP handlesSEXP, SEXP storeSEXP) {
@@ -1305,6 +1317,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_wkb", (DL_FUNC) &_civicatlas_core_wkb, 2},
     {"_civicatlas_core_point_shapes", (DL_FUNC) &_civicatlas_core_point_shapes, 2},
     {"_civicatlas_core_number_text", (DL_FUNC) &_civicatlas_core_number_text, 2},
+    {"_civicatlas_core_extent", (DL_FUNC) &_civicatlas_core_extent, 2},
     {"_civicatlas_core_cut_at_antimeridian", (DL_FUNC) &_civicatlas_core_cut_at_antimeridian, 2},
     {"_civicatlas_core_in_one_piece", (DL_FUNC) &_civicatlas_core_in_one_piece, 3},
     {"_civicatlas_core_gather", (DL_FUNC) &_civicatlas_core_gather, 2},

@@ -116,6 +116,17 @@ CharacterVector core_number_text(NumericVector values, int decimals) {
   return out;
 }
 
+// The box around all rows: xmin, ymin, xmax, ymax; NA where there is no vertex.
+// [[Rcpp::export]]
+NumericVector core_extent(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  Box box;
+  for (int i = 0; i < rows.size(); ++i)
+    if (rows[i] >= 0) box.add(rows.store.boxes[rows[i]]);
+  if (box.empty()) return NumericVector(4, NA_REAL);
+  return NumericVector::create(box.xmin, box.ymin, box.xmax, box.ymax);
+}
+
 // Rows whose shapes cross the antimeridian, cut there; NULL where none does.
 // [[Rcpp::export]]
 Nullable<List> core_cut_at_antimeridian(IntegerVector handles, List store) {

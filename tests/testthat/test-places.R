@@ -33,6 +33,7 @@ test_that("longitudes of 0 to 360 meet those of -180 to 180, and that is said wi
   expect_warning(joined <- join_where(far, zone), "0 to 360.*x <- cut_at_antimeridian\\(x\\)", class = "civicatlas_warning_crs")
   expect_identical(joined$zone, c("west", NA))
   expect_warning(stack_layers(far, zone["geometry"]), "0 to 360", class = "civicatlas_warning_crs")
+  expect_warning(dplyr::bind_rows(far, spatial_frame(id = 3L, geometry = point_shapes(-10, 0, 4326))), "cut_at_antimeridian", class = "civicatlas_warning_crs")
   expect_no_warning(mended <- join_where(cut_at_antimeridian(far), zone))
   expect_identical(mended$zone, joined$zone)
   expect_no_warning(related_pairs(as_layer(sound$beyond), zone))  # crosses, which is another thing
