@@ -8,7 +8,7 @@
 #'
 #' `cut_at_antimeridian()` cuts shapes there, for writing and for maps of the whole world (RFC 7946, section 3.1.9): longitudes lie
 #' between -180 and 180, and shapes around a pole follow the antimeridian to it. GeoJSON and KML are written so unasked. An edge from
-#' -180 to 180, which closes a map of the world or of a pole, jumps only where its ring is narrower without it.
+#' -180 to 180 closes a map of the world or of a pole, and stays, unless the ring goes on beyond it as it came.
 #'
 #' @param x A spatial frame or shape vector on longitude and latitude.
 #' @return `x` with shapes in parts on either side; what does not cross stays as it is.

@@ -7,9 +7,10 @@
 #' counter-clockwise than clockwise, after snap rounding: exactly the buffer with arcs as chords. A full circle of `n` segments a
 #' quarter is too small by the share `1 - sin(pi / 2n) / (pi / 2n)`: 0.16 % with the default of 16.
 #'
-#' On longitude and latitude distances are true metres: each shape is worked on in the azimuthal equidistant projection around
-#' its middle, its edges as geodesics. Distances that lie 500 km from the middle of a shape are right to 0.1 %. What crosses the
-#' antimeridian is cut there; what holds a pole runs around the world.
+#' On longitude and latitude distances are true metres, to 0.1 %, whatever the size of shape and distance: each shape is worked on in
+#' the azimuthal equidistant projection around its middle, its edges as geodesics, and one that reaches farther than 200 km from there
+#' stretch by stretch (other ends and corners than round ones take one projection). What crosses the antimeridian is cut there; what holds
+#' a pole runs around the world; half the Earth's circumference and more gives the whole globe.
 #'
 #' @param x A spatial frame or shape vector of any type.
 #' @param distance How far: a number, a column of `x`, or a vector of one number a shape, in `unit`. Lines and points have
@@ -38,6 +39,7 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   given <- rlang::eval_tidy(rlang::enquo(distance), if (is_spatial_frame(x)) attribute_table(x))
   metres <- buffer_distances(shapes, given, unit, call)
   warn_of_distances(shapes)
+  tell_flat(shapes)
   made <- buffers(shapes, metres, style, call)
   gone <- is.na(made) & !is.na(shapes) & !is.na(metres)
   if (any(gone)) made[gone] <- shapes_from_wkt("POLYGON EMPTY", crs_of(shapes))
@@ -46,7 +48,8 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   by <- distances_in_words(given, unit, crs_of(shapes))
   say("{.fn buffer_by}: {counted(length(shapes), 'shape')} by {by}{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
   out <- if (merged) single_shape(x, made) else with_shapes(x, made)
-  record(out, x, "buffer_by", rlang::current_call(), length(shapes), c(by, parts), started)
+  stale <- tell_stale(measure_columns(x), out)
+  record(out, x, "buffer_by", rlang::current_call(), length(shapes), c(by, parts), started, stale)
 }
 
 account_of_buffers <- function(gone, unmeasured) {

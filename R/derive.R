@@ -22,7 +22,15 @@ boundary_of <- function(x) derived(x, "boundary", "boundary_of", rlang::current_
 
 #' @rdname boundary_of
 #' @export
-outer_ring_of <- function(x) derived(x, "outer ring", "outer_ring_of", rlang::current_call())
+outer_ring_of <- function(x) {
+  out <- derived(x, "outer ring", "outer_ring_of", rlang::current_call())
+  shapes <- as_shapes(out)
+  # An island in a lake of another part now lies within that part.
+  nested <- which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)))$problem) & geometry_type_of(shapes) %in% "multipolygon")
+  if (!length(nested)) return(out)
+  shapes[nested] <- shapes_of_rows(core(core_repair(handles_of(shapes)[nested], store_of(shapes), TRUE)), length(nested), crs_of(shapes))
+  with_shapes(out, shapes)
+}
 
 #' @rdname boundary_of
 #' @export
@@ -108,9 +116,14 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders), call = call)
   tell_odd(found$odd_x, "x")
   out <- shapes_of_rows(found, length(shapes), crs_of(shapes))
+  untouched <- is.na(shapes) & !is.na(as_shapes(x))  # left out, as they lie too far away
+  if (any(untouched)) out[untouched] <- as_shapes(x)[untouched]
   vertices <- function(shapes) sum(core_vertex_counts(handles_of(shapes), store_of(shapes)), na.rm = TRUE)
   before <- vertices(shapes)
-  note <- paste0(format_count(vertices(out)), " of ", counted(before, "vertex", "vertices"), " left")
+  after <- vertices(out)
+  note <- if (after > before) paste0(counted(after, "vertex", "vertices"), ", more than the ", format_count(before), " before, as borders were noded")
+  note <- note %||% paste0(format_count(after), " of ", counted(before, "vertex", "vertices"), " left")
   say("{.fn simplify_by}: {counted(length(shapes), 'shape')}, {note}.")
-  record(with_shapes(x, out), x, "simplify_by", rlang::current_call(), length(shapes), note, started)
+  out <- with_shapes(x, out)
+  record(out, x, "simplify_by", rlang::current_call(), length(shapes), note, started, tell_stale(measure_columns(x), out))
 }

@@ -29,7 +29,7 @@ flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL
   from <- named_column(columns, rlang::enquo(.from), ".from", call)
   to <- named_column(columns, rlang::enquo(.to), ".to", call)
   key <- named_column(regions, rlang::enquo(.key), ".key", call)
-  summaries <- summaries_of(..., arguments = c("group", "key"), call = call)
+  summaries <- summaries_of(..., .arguments = c("group", "key"), .call = call)
   if (identical(names(summaries), "count")) names(summaries) <- "flows"
 
   group <- rlang::enquo(.group)

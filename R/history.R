@@ -20,12 +20,13 @@ history_of <- function(x) {
 
 clock <- function() proc.time()[["elapsed"]]
 
-# Adds a step to `out`, which a verb made of `from`; shape vectors carry no history.
-record <- function(out, from, verb, call, rows_in, note = NULL, started = clock()) {
+# Adds a step to `out`, which a verb made of `from`; shape vectors carry no history. `stale`: columns that held measures of shapes which
+# the verb changed, as measure_columns() gives them.
+record <- function(out, from, verb, call, rows_in, note = NULL, started = clock(), stale = NULL) {
   if (!is_spatial_frame(out)) return(out)
   step <- list(
     verb = verb, call = call_text(call), rows_in = as.integer(rows_in), rows_out = nrow(out),
-    note = if (length(note)) paste(note, collapse = "; ") else NA_character_, seconds = round(clock() - started, 3)
+    note = if (length(note)) paste(note, collapse = "; ") else NA_character_, seconds = round(clock() - started, 3), stale = stale
   )
   earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()
   attr(out, "history") <- c(earlier, list(step))

@@ -53,10 +53,14 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   counts <- c("where both lie" = sum(!is.na(found$x) & !is.na(found$y)), "of x alone" = sum(is.na(found$y)), "of y alone" = sum(is.na(found$x)))
   account <- paste(format_count(counts), names(counts))[c("both", "x", "y") %in% parts]
   if (found$touching) account <- c(account, paste(counted(found$touching, "pair"), "only touch (left out)"))
+  missing <- sum(is.na(a)) + sum(is.na(b))
+  if (missing) account <- c(account, paste(counted(missing, "row"), "without a shape (left out)"))
   say("{.fn overlay_with}: {format_count(nrow(x))} and {counted(nrow(y), 'row')} in, {format_count(nrow(out))} out: {paste(account, collapse = ', ')}.")
-  tell_stale(out)
+  held <- measure_columns(y)
+  if (length(held)) names(held) <- paste0(names(held), ifelse(names(held) %in% names(x), suffix, ""))
+  stale <- tell_stale(c(measure_columns(x), held), out)
   warn_if_apart(x, y, "both" %in% parts && !counts[[1]] && !found$touching)
-  record(out, x, "overlay_with", rlang::current_call(), nrow(x), account, started)
+  record(out, x, "overlay_with", rlang::current_call(), nrow(x), account, started, stale)
 }
 
 # Which pieces each kind of overlay keeps.
@@ -85,11 +89,13 @@ masked <- function(x, mask, crs, inside, verb, verb_call, call) {
   gone <- sum(!is.na(a)) - length(left)
   cut <- sum(differ_in_size(a[left], shapes))
   out <- if (is_spatial_frame(x)) with_shapes(x[left, ], shapes) else shapes
-  parts <- c(if (cut) paste(format_count(cut), "cut"), if (gone) paste(format_count(gone), if (inside) "outside and left out" else "covered and left out"))
+  missing <- sum(is.na(a))
+  parts <- c(if (cut) paste(format_count(cut), "cut"), if (gone) paste(format_count(gone), if (inside) "outside and left out" else "covered and left out"),
+             if (missing) paste(format_count(missing), "without a shape, left out"))
   say("{.fn {verb}}: {counted(length(a), 'row')} in, {format_count(length(left))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
-  if (cut) tell_stale(out)
+  stale <- if (cut) tell_stale(measure_columns(x), out)
   warn_if_apart(a, b, inside && !length(left))
-  record(out, x, verb, verb_call, length(a), parts, started)
+  record(out, x, verb, verb_call, length(a), parts, started, stale)
 }
 
 #' @rdname overlay_with
@@ -109,7 +115,37 @@ overlay_shapes <- function(x, call) {
     say_once("planar overlay", c(i = paste("Borders on longitude and latitude are taken as straight in degrees;",
                                            "areas are measured along the ellipsoid all the same.")))
   }
-  on_one_turn(shapes)
+  tell_flat(shapes)
+  without_outliers(on_one_turn(shapes))
+}
+
+# Fill values such as 1e15 among coordinates: all shapes of an overlay share one grid, which such a shape would make too coarse for the
+# others, so that it is left out as if it were missing, and named.
+without_outliers <- function(shapes) {
+  if (!isTRUE(max(abs(box_of(shapes))) > 540)) return(shapes)
+  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  far <- pmax(abs(boxes[1, ]), abs(boxes[2, ]), abs(boxes[3, ]), abs(boxes[4, ]))
+  rows <- which(far > farthest_sensible(crs_of(shapes), far))
+  if (!length(rows)) return(shapes)
+  some <- paste(counted(length(rows), "shape"), if (length(rows) == 1) "has" else "have")
+  caution("data", c("{some} coordinates of up to {signif(max(far[rows]), 3)}, far from all places: left out, as the others would lose digits.",
+                    i = "First rows: {utils::head(rows, 5)}."))
+  new_shapes(replace(handles_of(shapes), rows, NA), store_of(shapes), crs_of(shapes))
+}
+
+# No place on Earth has larger coordinates; without a CRS, a million times those of the middle row.
+farthest_sensible <- function(crs, far) {
+  kind <- crs$kind %||% "none"
+  if (kind == "geographic") return(1e4)
+  if (kind == "projected") return(1e9 / crs$unit_size)
+  middle <- stats::quantile(far, 0.5, na.rm = TRUE, names = FALSE, type = 1)
+  if (middle > 0) 1e6 * middle else Inf
+}
+
+# What works in the plane has no place for Z and M.
+tell_flat <- function(shapes) {
+  deep <- sum(core_types(handles_of(shapes), store_of(shapes)) >= 1000L, na.rm = TRUE)
+  if (deep) say(c("!" = "Z and M of {counted(deep, 'shape')} are left out."))
 }
 
 polygons_of <- function(x, name, call) {
@@ -174,11 +210,4 @@ tell_odd <- function(rows, name) {
   what <- if (length(rows) == 1) "crosses or overlaps itself and was" else "cross or overlap themselves and were"
   caution("data", c("{counted(length(rows), 'shape')} of {.arg {name}} {what} taken by the even-odd rule.",
                     i = "First rows: {utils::head(rows, 5)}; {.fn repair_shapes} mends them."))
-}
-
-# Columns of measures taken before a cut.
-tell_stale <- function(x) {
-  if (!is_spatial_frame(x)) return(invisible())
-  stale <- grep("^(shape_?)?(area|length|leng|perimeter)(_|$)", names(x), value = TRUE, ignore.case = TRUE)
-  if (length(stale)) say(c("!" = "Measured before the cut: {.val {stale}}; {.fn add_measures} measures anew."))
 }

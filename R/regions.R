@@ -51,7 +51,7 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   features <- meet(regions, .features, .crs, "regions", "features", call = call)
   columns <- attribute_table(features)
   chosen <- function(quosure, what) if (!rlang::quo_is_null(quosure)) names(choose_columns(columns, quosure, what, call))
-  summaries <- summaries_of(..., arguments = c("by", "form", "once", "share", "intensive", "borders", "relation", "distance", "unit", "crs"), call = call)
+  summaries <- summaries_of(..., .arguments = c("by", "form", "once", "share", "intensive", "borders", "relation", "distance", "unit", "crs"), .call = call)
   groups <- groups_of(columns[as.character(chosen(rlang::enquo(.by), ".by"))])
   once <- chosen(rlang::enquo(.once), ".once")
   need_no_sum_of(once, summaries, call)

@@ -84,12 +84,13 @@ distance_in_units <- function(shapes, distance, unit, call) {
 #'
 #' `relation_of()` gives the dimensionally extended nine-intersection matrix (OGC 06-103r4, section 6.1.15.2): the dimensions of
 #' what interior, boundary and exterior of `x` share with interior, boundary and exterior of `y`, row by row, `F` for nothing. It
-#' is exact for the coordinates as they are. `nearly_equal()` says whether each lies within a tolerance of the other.
+#' is exact for the coordinates as they are. `nearly_equal()` says whether the points, lines and borders of each lie
+#' within a tolerance of those of the other.
 #'
 #' The ends of lines that an odd number of lines share are boundary, others interior; points and closed lines have no boundary.
 #'
 #' @param x,y Spatial frames or shape vectors on one CRS, of equal length, or one of them of length 1.
-#' @param tolerance How far from the other any place of each may lie, in `unit`.
+#' @param tolerance How far from those of the other any place of the points, lines and borders of each may lie, in `unit`.
 #' @param unit See [length_of()]; metres by default, coordinate units where the CRS is missing or geographic.
 #' @return `relation_of()`: nine characters a pair, `NA` where a shape is missing. `nearly_equal()`: `TRUE`, `FALSE` or `NA`.
 #' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` where lengths do not fit.

@@ -92,7 +92,8 @@ close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) 
     paste(counted(found$moved, "vertex", "vertices"), "moved"), change_in_words(change, x, crs)
   )
   say("{.fn close_gaps}: {counted(length(shapes), 'shape')}: {paste(parts, collapse = ', ')}.")
-  record(with_shapes(x, out), x, "close_gaps", rlang::current_call(), length(shapes), parts, started)
+  out <- with_shapes(x, out)
+  record(out, x, "close_gaps", rlang::current_call(), length(shapes), parts, started, tell_stale(measure_columns(x), out))
 }
 
 # How the area of each shape changed, in square coordinate units.
@@ -168,7 +169,7 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   )
   say("{.fn absorb_slivers}: {counted(length(shapes), 'row')} in, {format_count(sum(!absorbed))} out: {paste(parts, collapse = ', ')}.")
   out <- with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes)))[!absorbed, ]
-  record(out, x, "absorb_slivers", rlang::current_call(), length(shapes), parts, started)
+  record(out, x, "absorb_slivers", rlang::current_call(), length(shapes), parts, started, if (any(absorbed)) tell_stale(measure_columns(x), out))
 }
 
 # A frame of pieces with their measures in a unit.

@@ -1,32 +1,22 @@
-# Runs the core's own tests and the tests through R, and ends with the line "N passed, N failed, N skipped".
+# Runs the core's own tests, beside them the tests through R, and ends with the line "N passed, N failed, N skipped".
 # usage: Rscript tests/run.R [pattern of R test files]
 
-build <- ".build/kernel-tests"
-run <- function(command, args) if (system2(command, args)) stop(command, " failed", call. = FALSE)
+core_log <- ".build/core-tests.log"
 
-kernel_counts <- function() {
-  cat("== the core, without R ==\n")
-  cores <- max(1L, parallel::detectCores(), na.rm = TRUE)
-  run("cmake", c("-S", "tests/kernel", "-B", build, "-DCMAKE_BUILD_TYPE=Debug", "-Wno-dev", "--log-level=WARNING"))
-  run("cmake", c("--build", build, "-j", cores, "--", "-s"))
-  report <- file.path(build, "report.txt")
-  code <- system2(file.path(build, "kernel_tests"), stdout = report, stderr = report)
-  lines <- readLines(report, warn = FALSE)
-  if (code != 0) cat(lines, sep = "\n")  # each failing test with its line and its values
-  counts_of_report(lines, code)
+# Compiling takes both cores and the tests through R one, so that they go side by side.
+start_core <- function() {
+  dir.create(".build", showWarnings = FALSE)
+  processx::process$new(file.path(R.home("bin"), "Rscript"), "tests/core.R", stdout = core_log, stderr = "2>&1")
 }
 
-# From the last line of a report: "All tests passed (… in 90 test cases)", or "test cases: 90 | 88 passed | 2 failed".
-counts_of_report <- function(lines, code) {
-  number <- function(pattern) {
-    found <- regmatches(lines, regexec(pattern, lines))
-    found <- Filter(length, found)
-    if (length(found)) as.integer(found[[length(found)]][2]) else 0L
-  }
-  passed <- number("^All tests passed .* in ([0-9]+) test case")
-  if (code == 0 && passed > 0) return(c(passed = passed, failed = 0, skipped = 0))
-  if (!any(grepl("^test cases:", lines))) cat("the core's tests broke off\n")
-  c(passed = number("^test cases:.*[ |]([0-9]+) passed"), failed = max(1L, number("^test cases:.*[ |]([0-9]+) failed")), skipped = 0)
+core_counts <- function(process) {
+  process$wait()
+  lines <- readLines(core_log, warn = FALSE)
+  cat("\n== the core, without R ==\n")
+  cat(grep("^\\[ *[0-9]+%\\]", lines, invert = TRUE, value = TRUE), sep = "\n")  # what the compiler said, not how far it was
+  found <- regmatches(lines, regexec("^core: ([0-9]+) passed, ([0-9]+) failed$", lines))
+  found <- as.integer(Filter(length, found)[1][[1]][2:3])
+  if (length(found) == 2) c(passed = found[1], failed = found[2], skipped = 0) else c(passed = 0, failed = 1, skipped = 0)
 }
 
 r_counts <- function(pattern) {
@@ -39,6 +29,8 @@ r_counts <- function(pattern) {
 }
 
 pattern <- commandArgs(TRUE)
-counts <- if (length(pattern)) r_counts(pattern) else kernel_counts() + r_counts(NULL)
+core <- if (!length(pattern)) start_core()
+counts <- r_counts(if (length(pattern)) pattern)
+if (!is.null(core)) counts <- counts + core_counts(core)
 cat(sprintf("\n%d passed, %d failed, %d skipped\n", counts[["passed"]], counts[["failed"]], counts[["skipped"]]))
 quit(status = counts[["failed"]] > 0)

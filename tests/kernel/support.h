@@ -18,6 +18,16 @@ inline civic::StoreBuffer store_of(const std::vector<std::string>& texts) {
   return builder.take();
 }
 
+inline civic::StoreBuffer store_of_point(double x, double y) {
+  civic::ShapeBuilder builder;
+  builder.begin_shape(static_cast<int>(civic::ShapeKind::point));
+  builder.begin_part(civic::ShapeKind::point);
+  builder.begin_ring();
+  builder.vertex(x, y);
+  builder.end_shape();
+  return builder.take();
+}
+
 inline std::string text_of(const civic::StoreView& store, int shape) {
   std::string out;
   civic::write_wkt(store, shape, -1, out);

@@ -68,7 +68,7 @@ TEST_CASE("shapes come in one piece, with parts beside each other") {
   CHECK(whole_text("LINESTRING (170 0, -170 10)") == "LINESTRING (170 0, 190 10)");
 }
 
-TEST_CASE("edges from -180 to 180 close a map, unless the ring is narrower without them") {
+TEST_CASE("edges from -180 to 180 close a map, unless they go on as they came") {
   for (const char* map : {"POLYGON ((-180 -90, 180 -90, 180 90, -180 90, -180 -90))",
                           "POLYGON ((-180 -70, -180 -90, 180 -90, 180 -70, 90 -66, -90 -65, -180 -70))"}) {
     CHECK(whole_text(map) == map);
@@ -76,6 +76,9 @@ TEST_CASE("edges from -180 to 180 close a map, unless the ring is narrower witho
   }
   CHECK(whole_text("POLYGON ((178 0, 180 0, -180 0, -179 0, -180 1, 180 1, 178 0))") ==
         "POLYGON ((178 0, 180 0, 180 0, 181 0, 180 1, 180 1, 178 0))");
+  // A ring around the pole whose closing edge is one place.
+  const StoreBuffer pole = test::store_of({"POLYGON ((-180 -84, 180 -84, 90 -70, 0 -70, -90 -70, -180 -84))"});
+  CHECK(in_one_piece({pole.view(), test::all_handles(pole.view())}, true, -1).around_pole == 1);
 }
 
 TEST_CASE("holes are told by where rings lie, not by how a reader took rings that jump") {

@@ -1,6 +1,8 @@
 #include <catch2/catch.hpp>
 
 #include "kernel/buffer/buffer.h"
+#include "kernel/measure/ellipsoidal.h"
+#include "kernel/measure/local_plane.h"
 #include "kernel/measure/planar.h"
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/validity.h"
@@ -98,15 +100,105 @@ TEST_CASE("buffers grow with distance and hold what they are around") {
     const StoreBuffer store = store_of({star});
     const Pieces out = buffer_of(star, 5);
     for (std::size_t i = 0; i < out.store.x.size(); ++i) {
-      ShapeBuilder one;
-      read_wkt("POINT (0 0)", one);
-      StoreBuffer point = one.take();
-      point.x[0] = out.store.x[i];
-      point.y[0] = out.store.y[i];
-      point.boxes[0] = Box{point.x[0], point.y[0], point.x[0], point.y[0]};
+      const StoreBuffer point = test::store_of_point(out.store.x[i], out.store.y[i]);
       const double distance = distance_from_points(point.view(), 0, store.view(), 0);
       CHECK(distance <= 5 + 1e-9);
       CHECK(distance >= 5 * std::cos(civic::pi / 64) - 1e-9);
     }
   }
+}
+
+TEST_CASE("buffers of fine-grained shapes have no holes without width, and come back to what holds the shape") {
+  std::mt19937 random(17);
+  std::normal_distribution<double> step(0, 1);
+  for (int round = 0; round < 30; ++round) {
+    std::string walk = "LINESTRING (";
+    double x = 500000, y = 4000000;
+    for (int i = 0; i < 200; ++i)
+      walk += (i ? ", " : "") + std::to_string(x += step(random)) + " " + std::to_string(y += step(random));
+    const StoreBuffer line = store_of({walk + ")"});
+    const Pieces found = buffer_of(walk + ")", 5);
+    const StoreView s = found.store.view();
+    REQUIRE(found.x.size() == 1);
+    CHECK(check_shape(s, 0).problem == Problem::none);
+    // Every vertex, and the middle of every edge, is as far from the line as it should be, on holes too.
+    for (int ring = s.shape_rings(0).begin; ring < s.shape_rings(0).end; ++ring)
+      for (int i = s.vertices(ring).begin; i + 1 < s.vertices(ring).end; ++i)
+        for (const double t : {0.0, 0.5}) {
+          const double px = s.x[i] + t * (s.x[i + 1] - s.x[i]), py = s.y[i] + t * (s.y[i + 1] - s.y[i]);
+          const StoreBuffer point = test::store_of_point(px, py);
+          const double distance = distance_from_points(point.view(), 0, line.view(), 0);
+          CHECK(distance <= 5 + 1e-6);
+          CHECK(distance >= 5 * std::cos(civic::pi / 64) - 1e-6);
+        }
+  }
+  for (int round = 0; round < 20; ++round) {
+    const std::string star = test::random_star(random, 500000, 4000000, 50, 400);
+    const StoreBuffer shape = store_of({star});
+    const Pieces out = buffer_of(star, 20);
+    const int one[] = {1};
+    const double back_by[] = {-20};
+    const Pieces back = buffer({out.store.view(), one}, back_by, {});
+    REQUIRE(back.x.size() == 1);
+    const Pieces lost = mask({shape.view(), one}, {back.store.view(), one}, false);
+    CHECK(area_of(lost) < 2e-3 * planar_area(shape.view(), 0));
+    CHECK(area_of(back) >= planar_area(shape.view(), 0) * (1 - 2e-3));
+  }
+}
+
+TEST_CASE("buffers on longitude and latitude are as wide as they should be, at any size") {
+  const Ellipsoid wgs84{"WGS 84", 6378137, 298.257223563};
+  const Geodesic geodesic(wgs84);
+  const auto made = [&](const StoreBuffer& store, double distance) {
+    const int one[] = {1};
+    const double by[] = {distance};
+    return geodesic_buffer({store.view(), one}, wgs84, by, {});
+  };
+  const auto contains = [](const Pieces& found, double lon, double lat) {
+    return locate_in_shape(found.store.view(), 0, lon, lat) == Location::inside;
+  };
+  // Circles around points, from a metre to the antipode.
+  for (const auto& [lon, lat] : {std::pair{20.0, 30.0}, {179.9, -60.0}, {-100.0, 0.0}, {5.0, 89.95}})
+    for (const double radius : {1.0, 1000.0, 500e3, 4000e3, 9500e3, 11000e3, 15000e3, 19900e3}) {
+      INFO(lon << " " << lat << " by " << radius);
+      const Pieces found = made(test::store_of_point(lon, lat), radius);
+      REQUIRE(found.x.size() == 1);
+      const StoreView s = found.store.view();
+      CHECK(check_shape(s, 0).problem == Problem::none);
+      CHECK(contains(found, lon, lat));
+      double worst = 0;
+      for (std::size_t i = 0; i < s.x.size(); ++i) {
+        if (std::fabs(std::fabs(s.x[i]) - 180) < 1e-9 || std::fabs(s.y[i]) > 90 - 1e-9) continue;  // where maps end
+        worst = std::max(worst, std::fabs(geodesic.distance({lon, lat}, {s.x[i], s.y[i]}) / radius - 1));
+      }
+      CHECK(worst < (radius > 19e6 ? 3e-3 : 1e-3) + (1 - std::cos(civic::pi / 64)));
+      const double earth = 6371007.2, cap = 2 * civic::pi * earth * earth * (1 - std::cos(radius / earth));
+      CHECK(ellipsoidal_area(geodesic, s, 0) == Approx(cap).epsilon(0.01));
+    }
+  CHECK(ellipsoidal_area(geodesic, made(test::store_of_point(20, 30), 30e6).store.view(), 0) ==
+        Approx(geodesic.whole_area()));
+
+  // Around a long line, a large polygon, and within it.
+  const auto worst_off = [&](const std::string& text, double distance) {
+    const StoreBuffer shape = store_of({text});
+    const StoreBuffer fine = edges_in_pieces(geodesic, shape.view(), 0, std::fabs(distance) / 20);
+    const Pieces found = made(shape, distance);
+    REQUIRE(found.x.size() == 1);
+    const StoreView s = found.store.view();
+    CHECK(check_shape(s, 0).problem == Problem::none);
+    double worst = 0;
+    for (std::size_t i = 0; i < s.x.size(); i += 7) {
+      if (std::fabs(std::fabs(s.x[i]) - 180) < 1e-9) continue;
+      double nearest = 1e9;
+      for (std::size_t k = 0; k < fine.x.size(); ++k)
+        nearest = std::min(nearest, geodesic.distance({s.x[i], s.y[i]}, {fine.x[k], fine.y[k]}));
+      worst = std::max(worst, std::fabs(nearest / std::fabs(distance) - 1));
+    }
+    return worst;
+  };
+  const double chord = 1 - std::cos(civic::pi / 64);
+  CHECK(worst_off("LINESTRING (-74 40, 0 51)", 300e3) < 1e-3 + chord);
+  CHECK(worst_off("LINESTRING (170 60, -120 70)", 200e3) < 1e-3 + chord);
+  CHECK(worst_off("POLYGON ((0 42, 8 42, 8 51, 0 51, 0 42))", 100e3) < 1e-3 + chord);
+  CHECK(worst_off("POLYGON ((0 42, 8 42, 8 51, 0 51, 0 42))", -100e3) < 1e-3 + chord);
 }

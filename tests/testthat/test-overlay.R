@@ -30,7 +30,7 @@ test_that("the account counts pieces, touches and stale columns", {
   withr::local_options(civicatlas.quiet = FALSE)
   beside <- toy_frame(b = 1, geometry = squares("POLYGON ((4 0, 8 0, 8 4, 4 4, 4 0))"))
   expect_message(expect_message(found <- overlay_with(a, beside, "union"), "1 and 1 row in, 2 out: 0 where both lie, 1 of x alone, 1 of y alone, 1 pair only touch"),
-                 "Measured before the cut: \"area\"")
+                 "Measured before the change of shapes: \"area\"")
   expect_identical(nrow(suppressMessages(overlay_with(a, beside))), 0L) # and no warning
   kept <- suppressMessages(overlay_with(a, beside, touches = "keep"))
   expect_identical(wkt_of(kept), "LINESTRING (4 0, 4 4)")
@@ -137,4 +137,55 @@ test_that("layers that do not fit together are refused", {
   expect_warning(clip_to(far, a), "metres apart", class = "civicatlas_warning_join")
   empty <- toy_frame(id = 1, geometry = squares("POLYGON EMPTY"))
   expect_identical(nrow(suppressWarnings(clip_to(empty, a))), 0L)
+})
+
+test_that("columns that hold measures of the shapes as they were are named by their values, and measured anew", {
+  withr::local_options(civicatlas.quiet = FALSE)
+  squares <- suppressMessages(toy_frame(
+    ALAND = c(100, 400, 900) / 4046.8564224, km = c(4, 8, 12) * 10 / 1000, shape_area = c("a", "b", "c"), people = c(100, 30, 2500), area = c(1, 1, 1),
+    geometry = shapes_from_wkt(sprintf("POLYGON ((%1$d 0, %2$d 0, %2$d %3$d, %1$d %3$d, %1$d 0))", c(0, 100, 200), c(10, 120, 230), c(10, 20, 30)), 32757)
+  ))
+  half <- shapes_from_wkt("POLYGON ((-10 -10, 500 -10, 500 5, -10 5, -10 -10))", 32757)
+  expect_message(cut <- clip_to(squares, half), "Measured before the change of shapes: \"ALAND\" and \"km\"; `refresh_measures\\(\\)`")
+  expect_message(fresh <- refresh_measures(cut), "ALAND area in ac, km perimeter in km")
+  expect_equal(fresh$ALAND, c(50, 100, 150) / 4046.8564224, tolerance = 1e-12)
+  expect_equal(fresh$km, c(30, 50, 70) / 1000, tolerance = 1e-12)
+  expect_identical(fresh$people, squares$people)
+  later <- suppressMessages(refresh_measures(dplyr::filter(dplyr::rename(cut, acres = people), km > 0)))
+  expect_equal(later$ALAND, fresh$ALAND)
+  for (verb in list(quote(buffer_by(squares, 1)), quote(overlay_with(squares, toy_frame(geometry = half))), quote(simplify_by(squares, 1)), quote(erase_by(squares, half)))) {
+    expect_message(eval(verb), "Measured before the change of shapes: \"ALAND\"")
+  }
+  expect_message(refresh_measures(squares), "no column held")
+  wards <- suppressMessages(add_measures(read_layer(demo_file("wards.shp")), area = "mi2"))
+  expect_message(buffer_by(wards, 10), "\"area_mi2\"")
+  expect_message(repair_shapes(squares), "no area changed")
+})
+
+test_that("what is lost is said: Z and M, and rows without a shape", {
+  withr::local_options(civicatlas.quiet = FALSE)
+  deep <- suppressMessages(toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON Z ((0 0 1, 4 0 1, 4 4 1, 0 4 1, 0 0 1))", NA))))
+  mask <- shapes_from_wkt("POLYGON ((1 1, 2 1, 2 2, 1 2, 1 1))")
+  for (verb in list(quote(clip_to(deep, mask)), quote(erase_by(deep, mask)), quote(buffer_by(deep, 1)), quote(simplify_by(deep, 0.1)), quote(dissolve_by(deep)))) {
+    expect_message(eval(verb), "Z and M of 1 shape are left out")
+  }
+  expect_message(erase_by(deep, mask), "1 without a shape, left out")
+  expect_message(overlay_with(deep, toy_frame(geometry = mask), keep = "union"), "1 row without a shape")
+})
+
+test_that("a shape of fill values does not change the others, and is named", {
+  text <- c("POLYGON ((500000.1 4000000.3, 500010.7 4000000.2, 500009.9 4000010.4, 500000.1 4000000.3))", "POLYGON ((500005 4000000, 500020 4000000, 500020 4000020, 500005 4000000))")
+  mask <- shapes_from_wkt("POLYGON ((500000 4000000, 500007 4000000, 500007 4000030, 500000 4000030, 500000 4000000))", 32757)
+  frame <- function(...) toy_frame(id = seq_along(c(...)), geometry = shapes_from_wkt(c(...), 32757))
+  clean <- frame(text)
+  for (far in c("1e12", "1e15", "1.7e308")) {
+    with <- frame(c(text, sprintf("POLYGON ((0 0, %1$s 0, %1$s %1$s, 0 0))", far)))
+    for (verb in list(function(x) clip_to(x, mask), function(x) simplify_by(x, 0.1)[1:2, ], function(x) dissolve_by(x, id)[1:2, ],
+                      function(x) overlay_with(x, toy_frame(geometry = mask), keep = "identity"))) {
+      expect_warning(found <- verb(with), "far from all places.*|First rows: 3", class = "civicatlas_warning_data")
+      expect_identical(wkt_of(found), wkt_of(verb(clean)))
+    }
+    expect_identical(wkt_of(suppressWarnings(simplify_by(with, 0.1)))[3], wkt_of(with)[3])
+  }
+  expect_no_warning(clip_to(clean, mask))
 })

@@ -3,8 +3,6 @@
 #include <cmath>
 
 #include "../error.h"
-#include "../measure/local_plane.h"
-#include "../shapes/antimeridian.h"
 #include "../shapes/derive.h"
 
 namespace civic {
@@ -75,8 +73,45 @@ StoreBuffer by_pieces(const StoreView& store, int shape, double distance, const 
   return mask({store, one}, {ground.view(), one}, false).store;
 }
 
-// Empty where nothing is left.
-StoreBuffer buffer_of(const StoreView& store, int shape, double distance, const BufferStyle& style) {
+// Mean width of what a ring encloses.
+double width_of_ring(const StoreView& s, IndexRange v) {
+  double perimeter = 0;
+  for (int i = v.begin; i + 1 < v.end; ++i) perimeter += std::hypot(s.x[i + 1] - s.x[i], s.y[i + 1] - s.y[i]);
+  return perimeter > 0 ? std::fabs(signed_area_twice(s, v)) / perimeter : 0;
+}
+
+// Ground and shape share the shape's edges, and each came through a snap rounding of its own: what they leave of no
+// width between them, as holes of a buffer or parts of what is left inside, is taken out.
+StoreBuffer without_slivers(StoreBuffer made, double distance) {
+  const double least = 1e-6 * std::fabs(distance);
+  const StoreView s = made.view();
+  if (s.size() == 0) return made;
+  const auto is_thin = [&](int ring) { return width_of_ring(s, s.vertices(ring)) < least; };
+  const int rings = static_cast<int>(s.ring_vertices.size()) - 1;
+  int thin = 0;
+  for (int ring = 0; ring < rings; ++ring) thin += is_thin(ring);
+  if (thin == 0) return made;
+  std::vector<int> parts;
+  for (int part = s.parts(0).begin; part < s.parts(0).end; ++part)
+    if (!is_thin(s.rings(part).begin)) parts.push_back(part);
+  if (parts.empty()) return {};
+  ShapeBuilder builder;
+  builder.begin_shape(type_code(parts.size() > 1 ? ShapeKind::multipolygon : ShapeKind::polygon, false, false));
+  for (const int part : parts) {
+    builder.begin_part(ShapeKind::polygon);
+    for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
+      if (ring > s.rings(part).begin && is_thin(ring)) continue;
+      builder.begin_ring();
+      for (int i = s.vertices(ring).begin; i < s.vertices(ring).end; ++i) builder.vertex(s.x[i], s.y[i]);
+    }
+  }
+  builder.end_shape();
+  return builder.take();
+}
+
+}  // namespace
+
+StoreBuffer buffer_of_shape(const StoreView& store, int shape, double distance, const BufferStyle& style) {
   const bool polygon = store.holds_part(shape, ShapeKind::polygon);
   StoreBuffer valid;
   if (polygon) {
@@ -85,15 +120,17 @@ StoreBuffer buffer_of(const StoreView& store, int shape, double distance, const 
   }
   const StoreView from = polygon ? valid.view() : store;
   const int at = polygon ? 0 : shape;
-  if (is_fine_grained(from, at, distance)) return by_pieces(from, at, distance, style, polygon);
+  if (is_fine_grained(from, at, distance))
+    return without_slivers(by_pieces(from, at, distance, style, polygon), distance);
   ShapeBuilder curve;
   offset_curve(from, at, distance, style, curve);
   return filled(curve.take().view(), 0, FillRule::positive);
 }
 
-// Of one row; none where its distance is missing.
-using Made = std::function<StoreBuffer(int shape, double distance)>;
-Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances, const Made& make) {
+StoreBuffer union_of(std::vector<StoreBuffer> shapes) { return merged(std::move(shapes)); }
+
+Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances,
+                      const std::function<StoreBuffer(int shape, double distance)>& make) {
   for (const double distance : distances)
     if (std::isinf(distance)) throw ArgumentError("a distance is infinite");
   return row_by_row(rows, [&](const ShapeRows& one, int row) {
@@ -101,25 +138,9 @@ Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances, 
   });
 }
 
-}  // namespace
-
 Pieces buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style) {
-  return buffers_by_row(rows, distances,
-                        [&](int shape, double distance) { return buffer_of(rows.store, shape, distance, style); });
-}
-
-Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
-                       const BufferStyle& style) {
-  const Geodesic geodesic(ellipsoid);
-  return buffers_by_row(rows, distances, [&](int shape, double distance) -> StoreBuffer {
-    const LocalPlane plane(ellipsoid, middle_of_shape(rows.store, shape));
-    const StoreBuffer flat = plane.of_degrees(edges_in_pieces(geodesic, rows.store, shape, 20000));
-    StoreBuffer made = buffer_of(flat.view(), 0, distance, style);
-    if (made.types.empty()) return made;
-    const StoreBuffer back = plane.to_degrees(std::move(made));
-    const int handle[] = {1};
-    return cut_at_antimeridian({back.view(), handle}, 0).store;
-  });
+  return buffers_by_row(
+      rows, distances, [&](int shape, double distance) { return buffer_of_shape(rows.store, shape, distance, style); });
 }
 
 }  // namespace civic

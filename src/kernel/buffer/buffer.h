@@ -1,5 +1,8 @@
 // Buffers: all that lies within a distance of a shape, or of a polygon what lies deeper inside than that.
 #pragma once
+#include <functional>
+#include <vector>
+
 #include "../crs/crs.h"
 #include "../overlay/overlay.h"
 #include "offset_curve.h"
@@ -10,9 +13,21 @@ namespace civic {
 // no piece. Invalid polygons are taken by the even-odd rule.
 Pieces buffer(const ShapeRows& rows, std::span<const double> distances, const BufferStyle& style);
 
-// On longitude and latitude in degrees, with distances in metres: each shape on the azimuthal equidistant projection
-// around its middle, with its edges along geodesics. What crosses the antimeridian is cut there.
+// Of one shape; an empty store where nothing is left.
+StoreBuffer buffer_of_shape(const StoreView& store, int shape, double distance, const BufferStyle& style);
+
+// On longitude and latitude in degrees, with distances in metres along the ellipsoid, true to 0.1 %: a shape on the
+// azimuthal equidistant projection around its middle, with its edges along geodesics; one that reaches far from there
+// stretch by stretch. What crosses the antimeridian is cut there. Ends and corners of other styles, which stretches
+// would give each of them, take one projection.
 Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
                        const BufferStyle& style);
+
+// What both of them work row by row with; no piece of a row whose distance is missing.
+Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances,
+                      const std::function<StoreBuffer(int shape, double distance)>& make);
+
+// The union of shapes one of each store; stores may be empty.
+StoreBuffer union_of(std::vector<StoreBuffer> shapes);
 
 }  // namespace civic

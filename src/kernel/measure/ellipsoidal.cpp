@@ -59,13 +59,16 @@ double small_ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange 
 double plain_ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   ExactSum swept;
   for (int i = v.begin; i + 1 < v.end; ++i) {
-    const double step = s.x[i + 1] - s.x[i], rise = s.y[i + 1] - s.y[i];
-    const int pieces = std::fabs(step) > 180 ? 360 : 1;
-    for (int k = 0; k < pieces; ++k) {
-      const double from = static_cast<double>(k) / pieces, to = static_cast<double>(k + 1) / pieces;
-      swept.add(geodesic.inverse({s.x[i] + from * step, s.y[i] + from * rise}, {s.x[i] + to * step, s.y[i] + to * rise})
-                    .area);
+    const GeoPoint to{s.x[i + 1], s.y[i + 1]};
+    const double step = to.longitude - s.x[i], rise = to.latitude - s.y[i];
+    constexpr int pieces = 360;
+    GeoPoint from{s.x[i], s.y[i]};
+    for (int k = 1; std::fabs(step) > 180 && k < pieces; ++k) {
+      const GeoPoint next{s.x[i] + step * k / pieces, s.y[i] + rise * k / pieces};
+      swept.add(geodesic.inverse(from, next).area);
+      from = next;
     }
+    swept.add(geodesic.inverse(from, to).area);
   }
   return std::min(std::fabs(swept.value()), geodesic.whole_area());
 }

@@ -50,22 +50,32 @@ void shift(Chain& chain, double by) {
   for (Vertex& v : chain) v.x += by;
 }
 
-// Whether a ring or line is written with longitudes that jump at the antimeridian. Edges from -180 to 180 alone do not
-// tell: they close a map at the poles, unless the ring is narrower and closed without them.
-bool jumps(const StoreView& s, IndexRange v) {
-  bool full_turns = false;
-  for (int i = v.begin + 1; i < v.end; ++i) {
-    const double step = std::fabs(s.x[i] - s.x[i - 1]);
-    if (step <= half_turn) continue;
-    if (std::fabs(step - full_turn) > 1e-9) return true;
-    full_turns = true;
+// The way, eastward or westward, that a ring or line goes on from one of its vertices, forwards or backwards; 0 where
+// that is along a meridian, or where a line ends.
+double heading(const StoreView& s, IndexRange v, int from, int step) {
+  const bool closed = s.x[v.begin] == s.x[v.end - 1] && s.y[v.begin] == s.y[v.end - 1];
+  for (int i = from, seen = 0; seen < v.size(); ++seen) {
+    int next = i + step;
+    if (closed && next == v.end) next = v.begin + 1;
+    if (closed && next < v.begin) next = v.end - 2;
+    if (next < v.begin || next >= v.end) return 0;
+    if (s.x[next] != s.x[i]) return (s.x[next] - s.x[i]) * step;
+    if (s.y[next] != s.y[i]) return 0;
+    i = next;
   }
-  if (!full_turns) return false;
-  Chain chain = chain_of(s, v);
-  if (unwind(chain) != 0) return false;
-  const auto [west, east] =
-      std::minmax_element(chain.begin(), chain.end(), [](const Vertex& a, const Vertex& b) { return a.x < b.x; });
-  return east->x - west->x > 1e-9;
+  return 0;
+}
+
+// Whether a ring or line is written with longitudes that jump at the antimeridian. Edges from -180 to 180 tell where
+// they go on as they came; others close a map of the world or of a pole.
+bool jumps(const StoreView& s, IndexRange v) {
+  for (int i = v.begin + 1; i < v.end; ++i) {
+    const double step = s.x[i] - s.x[i - 1];
+    if (std::fabs(step) <= half_turn) continue;
+    if (std::fabs(std::fabs(step) - full_turn) > 1e-9) return true;
+    if (heading(s, v, i - 1, -1) * step < 0 && heading(s, v, i, 1) * step < 0) return true;
+  }
+  return false;
 }
 
 // One side of a meridian.

@@ -1,0 +1,103 @@
+#' Bring measures up to date
+#'
+#' Verbs that change shapes leave the columns as they are. Where a column holds the area, length or perimeter of the shapes as they were,
+#' whatever it is called, they say so, as its values agree with what is measured, in some unit. `refresh_measures()` measures such columns
+#' anew, each in its unit.
+#'
+#' A column is one of measures where most of its values lie within 10 % of the area, length or perimeter of their shape, planar or along
+#' the ellipsoid, and their median ratio within 2 % of 1 in one of the units of [area_of()] and [length_of()], or in square yards or yards.
+#'
+#' @param x A spatial frame.
+#' @return `x` with the columns measured anew that earlier verbs named; types become doubles.
+#' @section Errors: `civicatlas_error_argument` for what is no spatial frame.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp")) |> add_measures(area = "ha")
+#' zone <- buffer_by(wards[1, ], 500)
+#' clip_to(wards, zone) |> refresh_measures()
+#' @export
+refresh_measures <- function(x) {
+  started <- clock()
+  call <- rlang::current_env()
+  if (!is_spatial_frame(x)) fail("argument", "{.fn refresh_measures} takes a spatial frame.", call = call)
+  stale <- stale_columns(x)
+  if (!length(stale)) {
+    say("{.fn refresh_measures}: no column held a measure of the shapes before they changed.")
+    return(x)
+  }
+  for (name in names(stale)) x[[name]] <- measured_as(x, stale[[name]], call)
+  units <- vapply(stale, function(held) paste0(held$measure, " in ", held$unit), "")
+  parts <- paste(names(stale), units)
+  say("{.fn refresh_measures}: {paste(parts, collapse = ', ')}.")
+  record(x, x, "refresh_measures", rlang::current_call(), nrow(x), parts, started)
+}
+
+# Units by name, in square metres and metres.
+units_of_columns <- list(
+  area = c(area_units, "square yards" = 0.9144^2), length = c(length_units, yards = 0.9144), perimeter = c(length_units, yards = 0.9144)
+)
+
+# Columns that hold a measure of the shapes: a list by name of what they hold, in which unit, and whether along the ellipsoid.
+measure_columns <- function(x, most = 200) {
+  if (!is_spatial_frame(x) || !nrow(x)) return(NULL)
+  columns <- attribute_table(dplyr::ungroup(x))
+  numbers <- columns[vapply(columns, function(column) is.numeric(column) && !is.object(column), NA)]
+  if (!length(numbers)) return(NULL)
+  rows <- sampled_rows(as_shapes(x), most)
+  measures <- measures_in_every_way(as_shapes(x)[rows])
+  Filter(Negate(is.null), lapply(numbers, function(column) held_measure(as.double(column[rows]), measures)))
+}
+
+# Areas, lengths and perimeters, planar and along the ellipsoid, in square metres and metres; in coordinate units without a CRS.
+measures_in_every_way <- function(shapes) {
+  crs <- crs_of(shapes)
+  ways <- list()
+  for (measure in c("area", "length", "perimeter")) {
+    plane <- core_planar_measure(handles_of(shapes), store_of(shapes), measure)
+    if (all(plane == 0, na.rm = TRUE)) next
+    if (is.null(crs)) ways <- c(ways, list(list(measure = measure, values = plane)))
+    if (is.null(crs) || !crs$kind %in% c("projected", "geographic")) next
+    if (crs$kind == "projected") {
+      scale <- crs$unit_size^(if (measure == "area") 2 else 1)
+      ways <- c(ways, list(list(measure = measure, values = plane * scale, ellipsoidal = FALSE)))
+    }
+    ground <- tryCatch(true_measure(in_degrees(shapes), measure), error = function(e) NULL)
+    if (!is.null(ground)) ways <- c(ways, list(list(measure = measure, values = ground, ellipsoidal = TRUE)))
+  }
+  ways
+}
+
+held_measure <- function(values, ways) {
+  for (way in ways) {
+    some <- which(way$values > 0 & is.finite(values))
+    if (length(some) < 0.75 * sum(way$values > 0, na.rm = TRUE) || !length(some)) next
+    units <- if (is.null(way$ellipsoidal)) c("coordinate units" = 1) else units_of_columns[[way$measure]]
+    slack <- if (length(some) < 3) 1e-3 else 0.02
+    for (unit in names(units)) {
+      off <- abs(values[some] * units[[unit]] / way$values[some] - 1)
+      if (stats::median(off) <= slack && mean(off <= 0.1) >= 0.75) return(list(measure = way$measure, unit = unit, ellipsoidal = way$ellipsoidal))
+    }
+  }
+}
+
+measured_as <- function(x, held, call) {
+  if (is.null(held$ellipsoidal)) return(measured(x, held$measure, NULL, NULL, 1, NULL, call = call))
+  dimension <- if (held$measure == "area") 2 else 1
+  ellipsoidal <- if (is_geographic(as_shapes(x))) NULL else held$ellipsoidal
+  measured(x, held$measure, NULL, NULL, dimension, ellipsoidal, call = call) / units_of_columns[[held$measure]][[held$unit]]
+}
+
+# Of columns that held measures before shapes changed those that are still there; said once a verb.
+tell_stale <- function(held, after) {
+  if (!is_spatial_frame(after)) return(NULL)
+  held <- held[names(held) %in% names(after)]
+  if (!length(held)) return(NULL)
+  say(c("!" = "Measured before the change of shapes: {.val {names(held)}}; {.fn refresh_measures} measures anew."))
+  held
+}
+
+# Those that the frame's history names, the latest of each.
+stale_columns <- function(x) {
+  held <- list()
+  for (step in attr(x, "history", exact = TRUE)) held[names(step$stale)] <- step$stale
+  held[names(held) %in% names(attribute_table(x))]
+}

@@ -1,0 +1,194 @@
+#include <algorithm>
+#include <cmath>
+
+#include "../measure/local_plane.h"
+#include "../predicate/locate.h"
+#include "../predicate/validity.h"
+#include "../shapes/antimeridian.h"
+#include "../shapes/derive.h"
+#include "buffer.h"
+
+namespace civic {
+namespace {
+
+constexpr double reach = 200000;  // metres from the middle of a plane that shapes may lie: distances are true to 0.03 %
+constexpr int one_handle[] = {1};
+
+ShapeRows only_shape(const StoreBuffer& store) { return {store.view(), one_handle}; }
+
+// The shape of a plane in degrees, with vertices added where its edges are straight there and not here, by more than a
+// tolerance in metres.
+class ToDegrees {
+ public:
+  ToDegrees(const LocalPlane& plane, const Geodesic& geodesic, double tolerance)
+      : plane_(plane), geodesic_(geodesic), tolerance_(tolerance) {}
+
+  StoreBuffer operator()(const StoreView& flat) {
+    builder_.begin_shape(flat.types[0]);
+    for (int part = flat.parts(0).begin; part < flat.parts(0).end; ++part) {
+      builder_.begin_part(flat.part_kind(part));
+      for (int ring = flat.rings(part).begin; ring < flat.rings(part).end; ++ring) {
+        builder_.begin_ring();
+        const IndexRange v = flat.vertices(ring);
+        for (int i = v.begin; i < v.end; ++i) {
+          const Vertex here{flat.x[i], flat.y[i], plane_.to_degrees(flat.x[i], flat.y[i])};
+          builder_.vertex(here.at.longitude, here.at.latitude);
+          if (i + 1 < v.end)
+            between(here, {flat.x[i + 1], flat.y[i + 1], plane_.to_degrees(flat.x[i + 1], flat.y[i + 1])}, 0);
+        }
+      }
+    }
+    builder_.end_shape();
+    return builder_.take();
+  }
+
+ private:
+  struct Vertex {
+    double x, y;
+    GeoPoint at;
+  };
+  void between(const Vertex& a, const Vertex& b, int depth) {
+    constexpr int most = 14;
+    const double x = (a.x + b.x) / 2, y = (a.y + b.y) / 2;
+    const Vertex middle{x, y, plane_.to_degrees(x, y)};
+    const double turn = std::remainder(b.at.longitude - a.at.longitude, 360.0);
+    const GeoPoint straight{a.at.longitude + turn / 2, (a.at.latitude + b.at.latitude) / 2};
+    if (depth == most || (std::fabs(turn) < 90 && geodesic_.distance(middle.at, straight) <= tolerance_)) return;
+    between(a, middle, depth + 1);
+    builder_.vertex(middle.at.longitude, middle.at.latitude);
+    between(middle, b, depth + 1);
+  }
+  const LocalPlane& plane_;
+  const Geodesic& geodesic_;
+  const double tolerance_;
+  ShapeBuilder builder_;
+};
+
+// In the plane of degrees a shape is valid but for vertices that came to cross on their way.
+StoreBuffer made_valid(StoreBuffer shape) {
+  if (shape.types.empty() || check_shape(shape.view(), 0).problem == Problem::none) return shape;
+  return repair(only_shape(shape), FillRule::even_odd).store;
+}
+
+StoreBuffer whole_globe() {
+  ShapeBuilder builder;
+  builder.begin_shape(static_cast<int>(ShapeKind::polygon));
+  builder.begin_part(ShapeKind::polygon);
+  builder.begin_ring();
+  for (const auto& [x, y] : {std::pair{-180.0, -90.0}, {180.0, -90.0}, {180.0, 90.0}, {-180.0, 90.0}, {-180.0, -90.0}})
+    builder.vertex(x, y);
+  builder.end_shape();
+  return builder.take();
+}
+
+// One shape on the plane around its middle, from which it may not reach far.
+class NearMiddle {
+ public:
+  NearMiddle(const Ellipsoid& ellipsoid, const Geodesic& geodesic, double distance, const BufferStyle& style)
+      : ellipsoid_(ellipsoid), geodesic_(geodesic), distance_(distance), style_(style) {}
+
+  StoreBuffer operator()(const StoreView& degrees, int shape) const {
+    const GeoPoint middle = middle_of_shape(degrees, shape);
+    const LocalPlane plane(ellipsoid_, middle);
+    const StoreBuffer flat = plane.of_degrees(edges_in_pieces(geodesic_, degrees, shape, 20000));
+    const StoreBuffer made = buffer_of_shape(flat.view(), 0, distance_, style_);
+    if (made.types.empty()) return made;
+    const double tolerance = std::max(1e-3, 2e-4 * std::fabs(distance_));
+    const StoreBuffer back = ToDegrees(plane, geodesic_, tolerance)(made.view());
+    StoreBuffer cut = made_valid(cut_at_antimeridian(only_shape(back), 0).store);
+    if (distance_ <= 0 || cut.types.empty()) return cut;
+    // The curve of what is wider than half the globe runs around what is left out.
+    const double quarter = geodesic_.distance({0, 0}, {0, 90});
+    if (distance_ < 0.9 * quarter || holds_a_vertex(cut, degrees, shape)) return cut;
+    return mask(only_shape(whole_globe()), only_shape(cut), false).store;
+  }
+
+ private:
+  static bool holds_a_vertex(const StoreBuffer& cut, const StoreView& s, int shape) {
+    const int v = s.shape_vertices(shape).begin;
+    return locate_in_shape(cut.view(), 0, std::remainder(s.x[v], 360.0), s.y[v]) == Location::inside;
+  }
+  const Ellipsoid& ellipsoid_;
+  const Geodesic& geodesic_;
+  const double distance_;
+  const BufferStyle& style_;
+};
+
+double farthest_from_middle(const Geodesic& geodesic, const StoreView& s, int shape) {
+  const GeoPoint middle = middle_of_shape(s, shape);
+  double farthest = 0;
+  for (int i = s.shape_vertices(shape).begin; i < s.shape_vertices(shape).end; ++i)
+    farthest = std::max(farthest, geodesic.distance(middle, {s.x[i], s.y[i]}));
+  return farthest;
+}
+
+// Stretches of the rings and lines of a shape, and its points, each within reach of its middle.
+std::vector<StoreBuffer> stretches_of(const Geodesic& geodesic, const StoreView& s, int shape) {
+  std::vector<StoreBuffer> out;
+  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part)
+    for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
+      const IndexRange v = s.vertices(ring);
+      for (int from = v.begin; from < v.end;) {
+        const GeoPoint start{s.x[from], s.y[from]};
+        int to = from + 1;
+        while (to < v.end && geodesic.distance(start, {s.x[to], s.y[to]}) < reach) ++to;
+        ShapeBuilder builder;
+        const ShapeKind kind = to - from > 1 ? ShapeKind::line : ShapeKind::point;
+        builder.begin_shape(static_cast<int>(kind));
+        builder.begin_part(kind);
+        builder.begin_ring();
+        for (int i = from; i < to; ++i) builder.vertex(s.x[i], s.y[i]);
+        builder.end_shape();
+        out.push_back(builder.take());
+        if (to == v.end) break;
+        from = to - 1 > from ? to - 1 : to;
+      }
+    }
+  return out;
+}
+
+// Of a shape too large for one plane: the shape together with the ground around its edges, stretch by stretch, or
+// without it.
+StoreBuffer by_stretches(const NearMiddle& near, const Geodesic& geodesic, const StoreView& s, int shape,
+                         double distance) {
+  std::vector<StoreBuffer> grounds;
+  const StoreBuffer pieces = edges_in_pieces(geodesic, s, shape, 20000);
+  for (const StoreBuffer& stretch : stretches_of(geodesic, pieces.view(), 0))
+    grounds.push_back(near(stretch.view(), 0));
+  StoreBuffer ground = union_of(std::move(grounds));
+  if (ground.types.empty() || !s.holds_part(shape, ShapeKind::polygon)) return ground;
+  // The ground reaches as far to the other side of the edges, so that these have to be true to that only: a geodesic of
+  // this length bows by a quarter of the distance from a straight line in degrees, up to 85 degrees of latitude.
+  const double longest = std::min(20000.0, std::sqrt(2 * std::fabs(distance) * 6.37e6 / 11.5));
+  const StoreBuffer fine = edges_in_pieces(geodesic, s, shape, longest);
+  StoreBuffer inside = made_valid(cut_at_antimeridian(only_shape(fine), 0).store);
+  if (distance < 0) return mask(only_shape(inside), only_shape(ground), false).store;
+  std::vector<StoreBuffer> both;
+  both.push_back(std::move(inside));
+  both.push_back(std::move(ground));
+  return union_of(std::move(both));
+}
+
+bool is_round(const BufferStyle& style) {
+  return style.ends == LineEnds::round && style.corners == Corners::round && style.side == LineSide::both;
+}
+
+}  // namespace
+
+Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
+                       const BufferStyle& style) {
+  const Geodesic geodesic(ellipsoid);
+  const double half_turn = geodesic.distance({0, -90}, {0, 90});
+  return buffers_by_row(rows, distances, [&](int shape, double distance) -> StoreBuffer {
+    const StoreView& s = rows.store;
+    if (distance >= half_turn && s.shape_vertices(shape).size() > 0) return whole_globe();
+    const NearMiddle near(ellipsoid, geodesic, distance, style);
+    if (distance == 0 || !is_round(style) || farthest_from_middle(geodesic, s, shape) <= reach) return near(s, shape);
+    // Around its edges the ground is as wide, inwards too.
+    const NearMiddle around(ellipsoid, geodesic, std::fabs(distance), style);
+    if (distance < 0 && !s.holds_part(shape, ShapeKind::polygon)) return {};
+    return by_stretches(around, geodesic, s, shape, distance);
+  });
+}
+
+}  // namespace civic
