@@ -68,15 +68,22 @@ measures_in_every_way <- function(shapes) {
 
 held_measure <- function(values, ways) {
   for (way in ways) {
-    some <- which(way$values > 0 & is.finite(values))
-    if (length(some) < 0.75 * sum(way$values > 0, na.rm = TRUE) || !length(some)) next
-    units <- if (is.null(way$ellipsoidal)) c("coordinate units" = 1) else units_of_columns[[way$measure]]
-    slack <- if (length(some) < 3) 1e-3 else 0.02
-    for (unit in names(units)) {
-      off <- abs(values[some] * units[[unit]] / way$values[some] - 1)
-      if (stats::median(off) <= slack && mean(off <= 0.1) >= 0.75) return(list(measure = way$measure, unit = unit, ellipsoidal = way$ellipsoidal))
-    }
+    unit <- agreeing_unit(values, way)
+    if (length(unit)) return(list(measure = way$measure, unit = unit, ellipsoidal = way$ellipsoidal))
   }
+}
+
+# The name of the unit in which values agree with a measure, none where they do not.
+agreeing_unit <- function(values, way) {
+  some <- which(way$values > 0 & is.finite(values))
+  if (!length(some) || length(some) < 0.75 * sum(way$values > 0, na.rm = TRUE)) return(character())
+  units <- if (is.null(way$ellipsoidal)) c("coordinate units" = 1) else units_of_columns[[way$measure]]
+  slack <- if (length(some) < 3) 1e-3 else 0.02
+  agrees <- vapply(units, function(size) {
+    off <- abs(values[some] * size / way$values[some] - 1)
+    stats::median(off) <= slack && mean(off <= 0.1) >= 0.75
+  }, NA)
+  utils::head(names(units)[agrees], 1)
 }
 
 measured_as <- function(x, held, call) {
