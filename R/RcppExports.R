@@ -233,6 +233,14 @@ core_mask <- function(x_handles, x_store, y_handles, y_store, inside) {
     .Call(`_civicatlas_core_mask`, x_handles, x_store, y_handles, y_store, inside)
 }
 
+core_split_by_lines <- function(x_handles, x_store, y_handles, y_store) {
+    .Call(`_civicatlas_core_split_by_lines`, x_handles, x_store, y_handles, y_store)
+}
+
+core_flatten <- function(handles, store) {
+    .Call(`_civicatlas_core_flatten`, handles, store)
+}
+
 core_dissolve <- function(handles, store, groups) {
     .Call(`_civicatlas_core_dissolve`, handles, store, groups)
 }

@@ -1,7 +1,8 @@
 #' Combine layers
 #'
 #' `overlay_with()` cuts two layers where they meet; its pieces carry the columns of both. `clip_to()` keeps what lies
-#' within a mask, `erase_by()` what does not. `split_by()` cuts a layer by another and takes one column from it.
+#' within a mask, `erase_by()` what does not. `split_by()` cuts a layer by another and takes one column from it, or
+#' cuts polygons along lines.
 #'
 #' All lines and borders of both layers are brought together in one snap rounding (Hobby 1999) with exact predicates on cells
 #' of the size of the coordinates' last bit: it does not fail, neighbours keep identical borders, results are valid by OGC
@@ -17,7 +18,8 @@
 #'   default.
 #' @param touches Where two shapes meet in less than both could, polygons along a border, lines in a point: `"drop"` it and say
 #'   how often, or `"keep"` it as a line or point.
-#' @param column The column of `y` to take, by name.
+#' @param column The column of `y` to take, by name. Lines have none to give: polygons are cut along them, where they run through or
+#'   meet others.
 #' @param suffix Put after names of `y`'s columns that `x` has too.
 #' @param crs See [related_pairs()].
 #' @return A spatial frame (`clip_to()` and `erase_by()`: as `x`). `overlay_with()` has a row for each piece, in the order of
@@ -100,12 +102,62 @@ masked <- function(x, mask, crs, inside, verb, verb_call, call) {
 
 #' @rdname overlay_with
 #' @export
-split_by <- function(x, y, column, suffix = "_y", crs = "equal") {
+split_by <- function(x, y, column = NULL, suffix = "_y", crs = "equal") {
   call <- rlang::current_env()
   need_frames(x, y, call)
-  column <- rlang::as_name(rlang::ensym(column))
+  column <- rlang::enexpr(column)
+  if (is.null(column) || only_lines(as_shapes(y))) return(split_at_lines(x, y, crs, rlang::current_call(), call))
+  column <- rlang::as_name(column)
   need_column(y, column, "column", call = call)
   overlay_with(x, y[c(column, shape_column_name(y))], "identity", suffix = suffix, crs = crs)
+}
+
+only_lines <- function(shapes) all(geometry_type_of(shapes) %in% c("line", "multiline", NA))
+
+# Polygons cut along lines, whose columns lie on neither side.
+split_at_lines <- function(x, y, crs, verb_call, call) {
+  started <- clock()
+  y <- meet(x, y, crs, call = call)
+  if (!only_lines(as_shapes(y))) {
+    fail("argument", c("{.arg column} is missing: which column of {.arg y} do the pieces take?", i = "Lines need none."), call = call)
+  }
+  a <- polygons_of(x, "x", call)
+  b <- overlay_shapes(y, call)
+  found <- core(core_split_by_lines(handles_of(a), store_of(a), handles_of(b), store_of(b)), call = call)
+  shapes <- shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(a))
+  out <- with_shapes(vctrs::vec_slice(x, found$x), shapes)
+  cut <- length(unique(found$x[duplicated(found$x)]))
+  parts <- c(if (cut) paste(format_count(cut), "cut"), if (anyNA(a)) paste(format_count(sum(is.na(a))), "without a shape, left out"))
+  say("{.fn split_by}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
+  record(out, x, "split_by", verb_call, nrow(x), parts, started, if (cut) tell_stale(measure_columns(x), out))
+}
+
+#' Take a layer apart where its polygons overlap
+#'
+#' Cuts a layer into pieces none of which overlaps another: one for each set of rows that lie on the same ground.
+#'
+#' @param x A spatial frame of polygons.
+#' @return A spatial frame: `rows`, a list of the row numbers of `x` that lie on the piece, `count`, how many they are, the columns of the
+#'   first of them, and the piece.
+#' @section Errors: `civicatlas_error_argument` for shapes that are no polygons.
+#' @examples
+#' rooms <- read_layer(demo_file("rooms.geojson"))[1:20, ] |> reproject_to(32757)
+#' flatten_layer(buffer_by(rooms, 900))
+#' @export
+flatten_layer <- function(x) {
+  started <- clock()
+  call <- rlang::current_env()
+  if (!is_spatial_frame(x)) fail("argument", "{.fn flatten_layer} takes a spatial frame.", call = call)
+  shapes <- polygons_of(x, "x", call)
+  found <- core(core_flatten(handles_of(shapes), store_of(shapes)), call = call)
+  counts <- lengths(found$rows)
+  out <- vctrs::vec_slice(x, vapply(found$rows, `[`, 0L, 1))
+  out <- with_shapes(out, shapes_of_core(list(store = found$store, handles = seq_along(counts)), crs_of(shapes)))
+  out <- add_columns(out, tibble::tibble(rows = found$rows, count = counts), "_flat")
+  shared <- core_planar_measure(handles_of(as_shapes(out)), store_of(as_shapes(out)), "area")[counts > 1]
+  parts <- if (any(counts > 1)) paste0(format_count(sum(counts > 1)), " of several rows (", format_area(sum(shared), crs_of(shapes)), ")") else "no overlaps"
+  say("{.fn flatten_layer}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out: {parts}.")
+  record(out, x, "flatten_layer", rlang::current_call(), nrow(x), parts, started, tell_stale(measure_columns(x), out))
 }
 
 # Shapes for planar work on borders, on longitude and latitude cut at the antimeridian; what that means is said once.

@@ -732,6 +732,32 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_split_by_lines
+List core_split_by_lines(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store);
+RcppExport SEXP _civicatlas_core_split_by_lines(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_split_by_lines(x_handles, x_store, y_handles, y_store));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_flatten
+List core_flatten(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_flatten(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_flatten(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_dissolve
 List core_dissolve(IntegerVector handles, List store, IntegerVector groups);
 RcppExport SEXP _civicatlas_core_dissolve(SEXP handlesSEXP, SEXP storeSEXP, SEXP groupsSEXP) {
@@ -1295,6 +1321,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_inner_points", (DL_FUNC) &_civicatlas_core_inner_points, 2},
     {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 9},
     {"_civicatlas_core_mask", (DL_FUNC) &_civicatlas_core_mask, 5},
+    {"_civicatlas_core_split_by_lines", (DL_FUNC) &_civicatlas_core_split_by_lines, 4},
+    {"_civicatlas_core_flatten", (DL_FUNC) &_civicatlas_core_flatten, 2},
     {"_civicatlas_core_dissolve", (DL_FUNC) &_civicatlas_core_dissolve, 3},
     {"_civicatlas_core_repair", (DL_FUNC) &_civicatlas_core_repair, 3},
     {"_civicatlas_core_gaps", (DL_FUNC) &_civicatlas_core_gaps, 2},

@@ -4,6 +4,7 @@
 #include "kernel/overlay/coverage.h"
 #include "kernel/overlay/seal.h"
 #include "kernel/overlay/simplify.h"
+#include "kernel/overlay/split.h"
 
 using namespace Rcpp;
 using namespace civic;
@@ -56,6 +57,21 @@ List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles
 List core_mask(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool inside) {
   Pieces pieces = mask(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), inside);
   return r_pieces(pieces);
+}
+
+// [[Rcpp::export]]
+List core_split_by_lines(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store) {
+  Pieces pieces = split_by_lines(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store));
+  return r_pieces(pieces);
+}
+
+// The rows that lie on each piece as a list.
+// [[Rcpp::export]]
+List core_flatten(IntegerVector handles, List store) {
+  Flattened flat = flatten(shape_rows(handles, store));
+  List rows(flat.rows.size());
+  for (std::size_t i = 0; i < flat.rows.size(); ++i) rows[i] = one_based(flat.rows[i]);
+  return List::create(_["store"] = r_store(flat.store), _["rows"] = rows);
 }
 
 // Groups are numbered from 1.

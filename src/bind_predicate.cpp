@@ -19,7 +19,7 @@ List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_h
   IntegerVector x(no_init(pairs.size())), y(no_init(pairs.size()));
   int *to_x = x.begin(), *to_y = y.begin();
   parallel_for(pairs.size(), 1 << 16, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t i = begin; i < end; ++i) {
+    for (std::size_t i = begin; i < end; ++i, end_if_interrupted()) {
       to_x[i] = pairs[i].x + 1;
       to_y[i] = pairs[i].y + 1;
     }
@@ -50,7 +50,7 @@ CharacterVector core_relations(IntegerVector x_handles, List x_store, IntegerVec
   auto shape_of = [](const ShapeRows& rows, int i) { return rows[rows.size() == 1 ? 0 : i]; };
   std::vector<std::string> texts(static_cast<std::size_t>(n));
   parallel_for(texts.size(), 64, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t i = begin; i < end; ++i) {
+    for (std::size_t i = begin; i < end; ++i, end_if_interrupted()) {
       const int a = shape_of(x, static_cast<int>(i)), b = shape_of(y, static_cast<int>(i));
       if (a >= 0 && b >= 0) texts[i] = relate(RelatedShape(x.store, a), RelatedShape(y.store, b)).text();
     }
@@ -68,7 +68,7 @@ List core_check_shapes(IntegerVector handles, List store) {
   const ShapeRows rows = shape_rows(handles, store);
   std::vector<Finding> found(static_cast<std::size_t>(rows.size()));
   parallel_for(found.size(), 64, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t i = begin; i < end; ++i)
+    for (std::size_t i = begin; i < end; ++i, end_if_interrupted())
       if (const int shape = rows[static_cast<int>(i)]; shape >= 0) found[i] = check_shape(rows.store, shape);
   });
   CharacterVector problem(rows.size());
@@ -90,7 +90,7 @@ LogicalVector core_nearly_equal(IntegerVector x_handles, List x_store, IntegerVe
   const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
   std::vector<int> out(static_cast<std::size_t>(x.size()), NA_LOGICAL);
   parallel_for(out.size(), 64, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t i = begin; i < end; ++i) {
+    for (std::size_t i = begin; i < end; ++i, end_if_interrupted()) {
       const int a = x[static_cast<int>(i)], b = y[static_cast<int>(i)];
       if (a >= 0 && b >= 0) out[i] = nearly_equal(x.store, a, y.store, b, tolerance);
     }

@@ -26,7 +26,7 @@ template <class Work>
 auto start_beside(Work work) {
   if (thread_limit() == 1) return std::async(std::launch::deferred, work);
   return std::async(std::launch::async, [work] {
-    works_beside() = true;
+    works_beside() = is_helper() = true;
     return work();
   });
 }
@@ -59,6 +59,7 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
       std::lock_guard<std::mutex> guard(failure_lock);
       if (!failure) failure = std::current_exception();
       stop = true;
+      if (!within) stopping() = true;  // the loops of other threads within this one
     }
     works_beside() = within;
   };
@@ -66,11 +67,12 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
   std::vector<std::thread> threads;
   for (std::size_t i = 1; i < workers; ++i)
     threads.emplace_back([&work] {
-      works_beside() = true;
+      works_beside() = is_helper() = true;
       work();
     });
   work();
   for (auto& thread : threads) thread.join();
+  if (!works_beside()) stopping() = false;
   if (failure) std::rethrow_exception(failure);
 }
 

@@ -1,5 +1,8 @@
-// What long work tells the host program: how far it is. Asked on the host program's thread only.
+// What long work tells the host program: how far it is; and whether the user wants to stop, which the host program is
+// asked on its own thread only.
 #pragma once
+#include <atomic>
+#include <chrono>
 #include <cstddef>
 #include <functional>
 
@@ -26,10 +29,41 @@ inline bool& works_beside() {
   return beside;
 }
 
+// Whether this thread was started by a loop, and is none of the host program's.
+inline bool& is_helper() {
+  thread_local bool helper = false;
+  return helper;
+}
+
+// Set where the host program's thread was interrupted within a loop, so that the helpers end too; the outermost loop
+// takes it back.
+inline std::atomic<bool>& stopping() {
+  static std::atomic<bool> flag{false};
+  return flag;
+}
+
+// Once in a while, so that loops within loops, which are many and short, seldom ask the host program.
+inline bool is_time_to_ask() {
+  thread_local std::chrono::steady_clock::time_point last{};
+  const auto now = std::chrono::steady_clock::now();
+  if (now - last < std::chrono::milliseconds(50)) return false;
+  last = now;
+  return true;
+}
+
+// Ends the work where the user wants to stop.
+inline void end_if_interrupted() {
+  if (stopping()) throw Interrupted();
+  if (is_helper() || !interrupt_requested() || (works_beside() && !is_time_to_ask())) return;
+  if (!interrupt_requested()()) return;
+  if (works_beside()) stopping() = true;
+  throw Interrupted();
+}
+
 // Says how far the work is, and ends it where the user wants to stop.
 inline void check_in(std::size_t done, std::size_t total) {
+  end_if_interrupted();
   if (works_beside()) return;
-  if (interrupt_requested() && interrupt_requested()()) throw Interrupted();
   if (progress_hook() && total > 0) progress_hook()(static_cast<double>(done) / static_cast<double>(total));
 }
 

@@ -158,3 +158,24 @@ TEST_CASE("sums by group are the same on one thread and on several") {
     CHECK(std::isnan(grouped_sums(values, rows, groups, 37, false).sums[0]));
   }
 }
+
+TEST_CASE("an interrupt ends loops within loops, on every thread, and the next work goes on") {
+  const Restore restore;
+  for (const unsigned threads : {1u, 3u}) {
+    thread_limit() = threads;
+    std::atomic<bool> wanted{false};
+    interrupt_requested() = [&] { return wanted.load(); };
+    // Each thread is deep in a loop that would never end when the wish comes.
+    constexpr std::size_t endless = std::size_t{1} << 60;
+    CHECK_THROWS_AS(parallel_for(threads, 1,
+                                 [&](std::size_t, std::size_t) {
+                                   parallel_for(endless, 1, [&](std::size_t, std::size_t) { wanted = true; });
+                                 }),
+                    Interrupted);
+    wanted = false;
+    std::atomic<int> done{0};
+    parallel_for(8, 1,
+                 [&](std::size_t, std::size_t) { parallel_for(2, 1, [&](std::size_t, std::size_t) { ++done; }); });
+    CHECK(done == 16);
+  }
+}

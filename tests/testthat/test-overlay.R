@@ -189,3 +189,27 @@ test_that("a shape of fill values does not change the others, and is named", {
   }
   expect_no_warning(clip_to(clean, mask))
 })
+
+test_that("polygons are cut along lines, where these run through", {
+  blocks <- toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0), (1 1, 2 1, 2 2, 1 2, 1 1))", "POLYGON ((4 0, 8 0, 8 4, 4 4, 4 0))")))
+  roads <- toy_frame(road = "a", geometry = shapes_from_wkt("MULTILINESTRING ((-1 3, 9 3), (6 3, 6 2), (3 -1, 3 5))"))
+  cut <- split_by(blocks, roads)
+  expect_identical(cut$id, c(1L, 1L, 1L, 1L, 2L, 2L))
+  expect_equal(sort(area_of(cut)[1:4]), c(1, 3, 3, 8))
+  expect_equal(sum(area_of(cut)), sum(area_of(blocks)))
+  expect_equal(sort(area_of(cut)[5:6]), c(4, 12))  # the dead end parts nothing
+  expect_true(all(check_shapes(cut)$valid))
+  expect_error(split_by(blocks, blocks), "column.*missing", class = "civicatlas_error_argument")
+})
+
+test_that("a layer is taken apart where its polygons overlap", {
+  discs <- toy_frame(id = 1:3, geometry = shapes_from_wkt(c("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))", "POLYGON ((2 0, 6 0, 6 4, 2 4, 2 0))", "POLYGON ((3 0, 9 0, 9 2, 3 2, 3 0))")))
+  flat <- flatten_layer(discs)
+  expect_identical(flat$rows, list(1L, 1:2, 1:3, 2L, 2:3, 3L))
+  expect_equal(area_of(flat), c(8, 6, 2, 4, 4, 6))
+  expect_identical(flat$id, vapply(flat$rows, `[`, 0L, 1))
+  expect_equal(sum(area_of(flat)), area_of(dissolve_by(discs)))
+  expect_equal(sum(area_of(flat) * flat$count), sum(area_of(discs)))
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(flatten_layer(discs[c(1, 1), ]), "1 of several rows \\(16 square units\\)")
+})

@@ -4,6 +4,7 @@
 #include "../measure/local_plane.h"
 #include "../predicate/locate.h"
 #include "../predicate/validity.h"
+#include "../progress.h"
 #include "../shapes/antimeridian.h"
 #include "../shapes/derive.h"
 #include "buffer.h"
@@ -153,8 +154,10 @@ StoreBuffer by_stretches(const NearMiddle& near, const Geodesic& geodesic, const
                          double distance) {
   std::vector<StoreBuffer> grounds;
   const StoreBuffer pieces = edges_in_pieces(geodesic, s, shape, 20000);
-  for (const StoreBuffer& stretch : stretches_of(geodesic, pieces.view(), 0))
+  for (const StoreBuffer& stretch : stretches_of(geodesic, pieces.view(), 0)) {
+    end_if_interrupted();
     grounds.push_back(near(stretch.view(), 0));
+  }
   StoreBuffer ground = union_of(std::move(grounds));
   if (ground.types.empty() || !s.holds_part(shape, ShapeKind::polygon)) return ground;
   // The ground reaches as far to the other side of the edges, so that these have to be true to that only: a geodesic of

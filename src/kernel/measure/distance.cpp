@@ -7,6 +7,7 @@
 #include "../index/rtree.h"
 #include "../predicate/locate.h"
 #include "../predicate/orientation.h"
+#include "../progress.h"
 #include "local_plane.h"
 
 namespace civic {
@@ -125,7 +126,11 @@ bool all_vertices_near(const std::vector<Edge>& edges, const std::vector<Edge>& 
     });
     return found;
   };
-  return std::all_of(edges.begin(), edges.end(), [&](const Edge& e) { return near(e.ax, e.ay) && near(e.bx, e.by); });
+  std::size_t seen = 0;
+  return std::all_of(edges.begin(), edges.end(), [&](const Edge& e) {
+    if (++seen % 256 == 0) end_if_interrupted();
+    return near(e.ax, e.ay) && near(e.bx, e.by);
+  });
 }
 
 }  // namespace

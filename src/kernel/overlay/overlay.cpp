@@ -320,7 +320,7 @@ RegionCells cells_by_region(const Arrangement& a, const std::function<std::int64
 Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const ShapeRows& one, int row)>& make) {
   std::vector<StoreBuffer> made(rows.size());
   parallel_for(rows.size(), 16, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t row = begin; row < end; ++row)
+    for (std::size_t row = begin; row < end; ++row, end_if_interrupted())
       if (rows.handles[row] >= 1) made[row] = make({rows.store, rows.handles.subspan(row, 1)}, static_cast<int>(row));
   });
   Pieces out;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "../progress.h"
 #include "../shapes/derive.h"
 #include "orientation.h"
 
@@ -192,7 +193,9 @@ class Walk {
       : a_(a), b_(b), matrix_(matrix), until_they_meet_(until_they_meet) {}
 
   void go() {
+    std::size_t walked = 0;
     for (const Edge& s : a_.edges()) {
+      if (++walked % 1024 == 0) end_if_interrupted();
       if (!s.box().meets(b_.box())) {
         enter(s, outside);
         last_ = outside;

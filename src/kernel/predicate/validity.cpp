@@ -8,6 +8,7 @@
 
 #include "../disjoint_sets.h"
 #include "../index/rtree.h"
+#include "../progress.h"
 #include "orientation.h"
 
 namespace civic {
@@ -105,11 +106,13 @@ class PolygonCheck {
   // Pairs of edges: crossings and overlaps are errors, other places where they meet are kept for a closer look.
   Finding meetings() {
     Finding found;
-    for (std::size_t i = 0; i < edges_.size(); ++i)
+    for (std::size_t i = 0; i < edges_.size(); ++i) {
+      if (i % 1024 == 0) end_if_interrupted();
       tree_.visit(edges_[i].box(), [&](int j, const Box&) {
         if (static_cast<std::size_t>(j) <= i || found.problem != Problem::none) return;
         found = meet(edges_[i], edges_[static_cast<std::size_t>(j)]);
       });
+    }
     return found;
   }
   Finding meet(const Edge& e, const Edge& f) {
