@@ -1,6 +1,7 @@
 #include "bind.h"
 #include "kernel/error.h"
 #include "kernel/measure/hull.h"
+#include "kernel/parallel.h"
 #include "kernel/shapes/antimeridian.h"
 #include "kernel/shapes/thin.h"
 #include "kernel/shapes/wkb.h"
@@ -120,9 +121,14 @@ CharacterVector core_number_text(NumericVector values, int decimals) {
 // [[Rcpp::export]]
 NumericVector core_extent(IntegerVector handles, List store) {
   const ShapeRows rows = shape_rows(handles, store);
+  const auto boxes = parallel_collect<Box>(rows.size(), 1 << 16, [&](std::size_t begin, std::size_t end, auto& out) {
+    Box some;
+    for (int i = static_cast<int>(begin); i < static_cast<int>(end); ++i)
+      if (rows[i] >= 0) some.add(rows.store.boxes[rows[i]]);
+    out.push_back(some);
+  });
   Box box;
-  for (int i = 0; i < rows.size(); ++i)
-    if (rows[i] >= 0) box.add(rows.store.boxes[rows[i]]);
+  for (const Box& some : boxes) box.add(some);
   if (box.empty()) return NumericVector(4, NA_REAL);
   return NumericVector::create(box.xmin, box.ymin, box.xmax, box.ymax);
 }
