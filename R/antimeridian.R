@@ -111,6 +111,7 @@ tell_turns <- function(x, y, x_name, y_name) {
 
 # Whether whole shapes do; those that only reach beyond cross the antimeridian.
 lies_beyond_180 <- function(shapes) {
+  if (!isTRUE(max(abs(box_of(shapes)[c("xmin", "xmax")])) > 180)) return(FALSE)
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))
   any(boxes[1, ] >= 180 & boxes[3, ] > 180 | boxes[3, ] <= -180 & boxes[1, ] < -180, na.rm = TRUE)
 }

@@ -174,10 +174,13 @@ overlay_shapes <- function(x, call) {
 # Fill values such as 1e15 among coordinates: all shapes of an overlay share one grid, which such a shape would make too coarse for the
 # others, so that it is left out as if it were missing, and named.
 without_outliers <- function(shapes) {
-  if (!isTRUE(max(abs(box_of(shapes))) > 540)) return(shapes)
+  largest <- max(abs(box_of(shapes)))
+  if (is.na(largest) || largest <= least_suspect(crs_of(shapes))) return(shapes)
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))
   far <- pmax(abs(boxes[1, ]), abs(boxes[2, ]), abs(boxes[3, ]), abs(boxes[4, ]))
-  rows <- which(far > farthest_sensible(crs_of(shapes), far))
+  middle <- stats::quantile(far, 0.5, na.rm = TRUE, names = FALSE, type = 1)
+  limit <- if (!is.null(crs_of(shapes))) least_suspect(crs_of(shapes)) else if (middle > 0) 1e6 * middle else Inf
+  rows <- which(far > limit)
   if (!length(rows)) return(shapes)
   some <- paste(counted(length(rows), "shape"), if (length(rows) == 1) "has" else "have")
   caution("data", c("{some} coordinates of up to {signif(max(far[rows]), 3)}, far from all places: left out, as the others would lose digits.",
@@ -185,13 +188,9 @@ without_outliers <- function(shapes) {
   new_shapes(replace(handles_of(shapes), rows, NA), store_of(shapes), crs_of(shapes))
 }
 
-# No place on Earth has larger coordinates; without a CRS, a million times those of the middle row.
-farthest_sensible <- function(crs, far) {
-  kind <- crs$kind %||% "none"
-  if (kind == "geographic") return(1e4)
-  if (kind == "projected") return(1e9 / crs$unit_size)
-  middle <- stats::quantile(far, 0.5, na.rm = TRUE, names = FALSE, type = 1)
-  if (middle > 0) 1e6 * middle else Inf
+# No place on Earth has larger coordinates. Without a CRS a row is an outlier beyond a million times the middle one.
+least_suspect <- function(crs) {
+  switch(crs$kind %||% "none", geographic = 1e4, projected = 1e9 / crs$unit_size, none = 540, Inf)
 }
 
 # What works in the plane has no place for Z and M.
