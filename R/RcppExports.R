@@ -225,8 +225,12 @@ core_inner_points <- function(handles, store) {
     .Call(`_civicatlas_core_inner_points`, handles, store)
 }
 
-core_overlay <- function(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance) {
-    .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance)
+core_overlay <- function(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches) {
+    .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches)
+}
+
+core_overlay_onto <- function(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance) {
+    .Call(`_civicatlas_core_overlay_onto`, x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance)
 }
 
 core_mask <- function(x_handles, x_store, y_handles, y_store, inside) {
@@ -263,10 +267,6 @@ core_close_gaps <- function(handles, store, ranks, tolerance) {
 
 core_absorb <- function(handles, store, slivers, classes, largest) {
     .Call(`_civicatlas_core_absorb`, handles, store, slivers, classes, largest)
-}
-
-core_seal <- function(handles, store, ranks, tolerance) {
-    .Call(`_civicatlas_core_seal`, handles, store, ranks, tolerance)
 }
 
 core_buffer <- function(handles, store, distances, style, crs) {

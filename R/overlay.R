@@ -13,9 +13,11 @@
 #' @param x,y,mask Spatial frames on one CRS, of polygons, lines or points (for `clip_to()` and `erase_by()` also shape vectors).
 #' @param keep Which pieces: `"intersection"` where both lie; `"union"` all; `"difference"` where only `x` lies; `"symmetric
 #'   difference"` where only one lies; `"identity"` all of `x`, cut by `y`.
-#' @param tolerance,unit Borders of `y` nearer than this to those of `x` are brought onto them first, and pieces whose mean width
-#'   is still below it join the piece beside them, so that no slivers and gaps come about; `x` stays as it is. In `unit`, metres by
-#'   default.
+#' @param tolerance,unit Borders of `y` nearer than this to those of `x` are brought onto them first, and pieces whose mean width, area
+#'   over half the perimeter, is still below it join the piece beside them with the longest common border, the thinnest first, so that
+#'   no slivers and gaps come about. `x` stays as it is: pieces join within its shapes, and only one that is all its shape has there
+#'   stays narrower. Shapes of `y` overlap only where they did. How far borders moved, and what areas changed, is told. In `unit`, metres
+#'   by default.
 #' @param touches Where two shapes meet in less than both could, polygons along a border, lines in a point: `"drop"` it and say
 #'   how often, or `"keep"` it as a line or point.
 #' @param column The column of `y` to take, by name. Lines have none to give: polygons are cut along them, where they run through or
@@ -42,13 +44,16 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   y <- meet(x, y, crs, call = call)
   a <- overlay_shapes(x, call)
   b <- overlay_shapes(y, call)
-  reach <- if (is.null(tolerance)) 0 else positive_length(a, tolerance, unit, "tolerance", call)
-  if (reach > 0) b <- sealed_onto(a, b, reach, call)
+  reach <- if (!is.null(tolerance)) positive_length(a, tolerance, unit, "tolerance", call)
   parts <- overlay_parts[[keep]]
-  found <- core(core_overlay(handles_of(a), store_of(a), handles_of(b), store_of(b), "both" %in% parts, "x" %in% parts, "y" %in% parts,
-                             touches == "keep", reach), call = call)
+  cut <- function(how, ...) {
+    core(how(handles_of(a), store_of(a), handles_of(b), store_of(b), "both" %in% parts, "x" %in% parts, "y" %in% parts, touches == "keep", ...),
+         call = call)
+  }
+  found <- if (is.null(reach)) cut(core_overlay) else cut(core_overlay_onto, reach)
   tell_odd(found$odd_x, "x")
-  if (is.null(tolerance)) tell_odd(found$odd_y, "y")
+  tell_odd(found$odd_y, "y")
+  if (!is.null(reach)) tell_brought(found, y, b)
   found <- pieces_in_order(found, a, b)
   out <- with_shapes(vctrs::vec_slice(x, found$x), found$shapes)
   out <- add_columns(out, vctrs::vec_slice(attribute_table(y), found$y), suffix)
@@ -221,12 +226,19 @@ pieces_in_order <- function(found, x, y) {
   list(shapes = with_wholes(found, x, y)[order], x = found$x[order], y = found$y[order], touching = found$touching)
 }
 
-# y with its borders brought onto those of x.
-sealed_onto <- function(x, y, reach, call) {
-  both <- vctrs::vec_c(x, y)
-  sealed <- core(core_seal(handles_of(both), store_of(both), rep(1:2, c(length(x), length(y))), reach), call = call)
-  say("Sealed: {counted(sealed$moved, 'vertex', 'vertices')} of {.arg y} moved, by {signif(sealed$farthest, 2)} coordinate unit{?s} at most.")
-  shapes_of_core(sealed, crs_of(y))[length(x) + seq_along(y)]
+# How far the borders of y moved onto those of x, and what became of its areas.
+tell_brought <- function(found, y, shapes) {
+  was <- planar_areas(shapes)
+  gone <- which(!is.na(was) & was > 0 & found$covers == 0)
+  if (length(gone)) {
+    caution("data", c("{counted(length(gone), 'shape')} of {.arg y} {cli::qty(length(gone))}{?is/are} narrower than the tolerance and {?has/have} nothing left.",
+                      i = "First rows: {utils::head(gone, 5)}; a smaller tolerance keeps them."))
+  }
+  moved <- if (found$moved) paste0(counted(found$moved, "vertex", "vertices"), " moved, by ", signif(found$farthest, 2), " coordinate units at most")
+  thin <- if (found$thin) paste0(counted(found$thin, "piece"), " narrower than the tolerance left, all that ",
+                                 if (found$thin == 1) "its shape has" else "their shapes have", " there")
+  parts <- c(moved, change_in_words(ifelse(is.na(was), 0, found$covers - was), y, crs_of(shapes)), thin)
+  say("{.fn overlay_with}: {.arg y} brought onto the borders of {.arg x}: {paste(parts, collapse = '; ')}.")
 }
 
 # A length in coordinate units.

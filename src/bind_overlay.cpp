@@ -2,7 +2,6 @@
 #include "bind_crs.h"
 #include "kernel/buffer/buffer.h"
 #include "kernel/overlay/coverage.h"
-#include "kernel/overlay/seal.h"
 #include "kernel/overlay/simplify.h"
 #include "kernel/overlay/split.h"
 
@@ -47,10 +46,23 @@ BufferStyle buffer_style(const List& style) {
 
 // [[Rcpp::export]]
 List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x,
-                  bool only_y, bool touches, double tolerance) {
-  Pieces pieces = overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
-                          {both, only_x, only_y, touches, tolerance});
+                  bool only_y, bool touches) {
+  Pieces pieces =
+      overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), {both, only_x, only_y, touches});
   return r_pieces(pieces);
+}
+
+// [[Rcpp::export]]
+List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both,
+                       bool only_x, bool only_y, bool touches, double tolerance) {
+  Brought brought = overlay_onto(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
+                                 {both, only_x, only_y, touches}, tolerance);
+  List out = r_pieces(brought.pieces);
+  out["moved"] = static_cast<double>(brought.moved);
+  out["farthest"] = brought.farthest;
+  out["covers"] = r_vector(brought.covers);
+  out["thin"] = static_cast<double>(brought.thin);
+  return out;
 }
 
 // [[Rcpp::export]]
@@ -123,13 +135,6 @@ List core_absorb(IntegerVector handles, List store, LogicalVector slivers, Integ
   List out = r_pieces(absorbed.pieces);
   out["into"] = one_based(absorbed.into);
   return out;
-}
-
-// [[Rcpp::export]]
-List core_seal(IntegerVector handles, List store, IntegerVector ranks, double tolerance) {
-  Sealed sealed = seal(shape_rows(handles, store), zero_based(ranks), tolerance, NA_INTEGER);
-  return List::create(_["store"] = r_store(sealed.store), _["handles"] = r_vector(sealed.handles),
-                      _["moved"] = static_cast<double>(sealed.moved), _["farthest"] = sealed.farthest);
 }
 
 // `crs` is NULL for a plane, else a geographic CRS in degrees, and distances are in metres.

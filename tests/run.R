@@ -25,12 +25,15 @@ r_counts <- function(pattern) {
   results <- as.data.frame(testthat::test_dir("tests/testthat", filter = pattern, package = "civicatlas", load_package = "installed",
                                               reporter = "summary", stop_on_failure = FALSE))
   bad <- results$failed > 0 | results$error
+  failures <<- sprintf("failed: %s: %s", results$file[bad], results$test[bad])
   c(passed = sum(!bad & !results$skipped), failed = sum(bad), skipped = sum(!bad & results$skipped))
 }
 
 pattern <- commandArgs(TRUE)
+failures <- character()  # said once more at the very end, below all that was printed
 core <- if (!length(pattern)) start_core()
 counts <- r_counts(if (length(pattern)) pattern)
 if (!is.null(core)) counts <- counts + core_counts(core)
+cat("", failures, sep = "\n")
 cat(sprintf("\n%d passed, %d failed, %d skipped\n", counts[["passed"]], counts[["failed"]], counts[["skipped"]]))
 quit(status = counts[["failed"]] > 0)

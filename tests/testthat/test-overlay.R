@@ -80,6 +80,53 @@ test_that("a tolerance seals what is thinner, and x stays as it is", {
   expect_error(overlay_with(x, y, tolerance = 10, unit = "cm"), "Nearest", class = "civicatlas_error_choice")
 })
 
+# A grid of n x n fields whose borders bend at random, the same on both sides.
+bent_fields <- function(n, bend) {
+  at <- array(rep(0:(4 * n), 2), c(4 * n + 1, 4 * n + 1, 2))
+  at[, , 2] <- t(at[, , 2])
+  at <- at + runif(length(at), -bend, bend)
+  shapes <- lapply(seq_len(n * n) - 1, function(k) {
+    row <- 4 * (k %% n) + 1:5
+    column <- 4 * (k %/% n) + 1:5
+    places <- rbind(at[row, column[1], ], at[row[5], column[-1], ], at[rev(row)[-1], column[5], ], at[row[1], rev(column)[-1], ])
+    paste0("((", paste(sprintf("%.17g %.17g", places[, 1], places[, 2]), collapse = ", "), "))")
+  })
+  toy_frame(id = seq_along(shapes), geometry = shapes_from_wkt(paste("POLYGON", shapes), crs = 32757))
+}
+
+test_that("with a tolerance no thin pieces are left, nothing new overlaps, and x keeps its areas", {
+  quietly <- suppressMessages
+  parts_of <- function(x) civicatlas:::single_parts(as_shapes(x))
+  areas <- civicatlas:::planar_areas
+  width <- function(shapes) 2 * areas(shapes) / length_of(shapes, ellipsoidal = FALSE)
+  for (seed in 1:12) {
+    withr::local_seed(seed)
+    x <- bent_fields(4, 0.4)
+    y <- bent_fields(4, c(0.1, 0.4)[seed %% 2 + 1])
+    y <- y[sample(16, 16 - seed %% 4), ]
+    tolerance <- c(0.05, 0.3, 1, 3)[seed %% 4 + 1]
+    pieces <- quietly(suppressWarnings(overlay_with(x, y, "union", tolerance = tolerance)))
+    expect_true(all(quietly(check_shapes(pieces))$valid))
+    expect_equal(as.vector(tapply(areas(as_shapes(pieces)), pieces$id, sum)), areas(as_shapes(x)), tolerance = 1e-12)
+    expect_identical(sum(find_slivers(pieces, thinness = 1e-9)$kind == "overlap"), 0L)
+    parts <- parts_of(pieces)
+    thin <- width(parts$shapes) < tolerance
+    whole <- areas(parts$shapes) >= areas(as_shapes(x))[pieces$id[parts$rows]] * (1 - 1e-12)
+    expect_true(all(whole[thin]))
+  }
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(expect_message(overlay_with(x, y, tolerance = 1), "16 and 16 rows in"), "brought onto.*vert.*moved, by .* at most; area .* in all")
+})
+
+test_that("what of y is all narrower than the tolerance is named; islands stay", {
+  x <- toy_frame(x = 1, geometry = squares("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))"))
+  y <- toy_frame(y = 1:3, geometry = squares("POLYGON ((5 5, 5.5 5, 5.5 9, 5 9, 5 5))", "POLYGON ((20 0, 20.5 0, 20.5 9, 20 9, 20 0))",
+                                             "POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))"))
+  expect_warning(pieces <- overlay_with(x, y, "union", tolerance = 1), "1 shape of `y` is narrower.*rows: 1", class = "civicatlas_warning_data")
+  expect_identical(pieces$y, c(3L, NA, 2L))
+  expect_equal(area_of(pieces), c(16, 84, 4.5))
+})
+
 test_that("districts are the sum of the pieces of their union with wards", {
   wards <- read_layer(demo_file("wards.shp"))
   districts <- close_gaps(reproject_to(read_layer(demo_file("districts.shp")), wards), 30)

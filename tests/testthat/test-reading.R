@@ -144,6 +144,7 @@ test_that("progress is told, and an interrupt leaves nothing behind", {
   expect_true(all(told > 0 & told <= 1) && !is.unsorted(told))
   civicatlas:::core_set_progress(function(done) stop("stopped here"))
   expect_error(suppressWarnings(read_layer(file)), "stopped here")
+  civicatlas:::core_set_progress(NULL)
   # A time limit breaks off as an interrupt does; it is halved until it comes in the middle, however fast this machine is.
   x <- toy_frame(id = 1:200000, geometry = point_shapes(runif(200000), 1, crs = 32757))
   target <- withr::local_tempfile(fileext = ".gpkg")

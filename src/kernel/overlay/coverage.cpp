@@ -4,12 +4,14 @@
 #include <map>
 
 #include "borders.h"
+#include "covers.h"
+#include "regions.h"
 #include "seal.h"
 
 namespace civic {
 Pieces find_gaps(const ShapeRows& rows) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  const Borders borders(a, Borders::no_faces);
+  const Borders borders(a);
   RegionCells cells;
   for (int face = 1; face < a.faces(); ++face)
     if (a.cover(face).empty()) cells.faces.push_back({face, face});
@@ -41,7 +43,7 @@ namespace {
 
 void count_thin(const ShapeRows& rows, double tolerance, Closed& out) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  const Borders borders(a, Borders::no_faces);
+  const Borders borders(a);
   for (int face = 1; face < a.faces(); ++face) {
     if (a.cover(face).size() == 1 || !borders.is_thin(face, tolerance)) continue;
     const bool gap = a.cover(face).empty();
@@ -50,29 +52,38 @@ void count_thin(const ShapeRows& rows, double tolerance, Closed& out) {
   }
 }
 
-// What row each face goes to: thin gaps and thin pieces cut off from the rest of their row to the row with the longest
-// border, thin overlaps to that of the lowest rank.
-RegionCells settle(const Arrangement& a, std::span<const int> ranks, double tolerance) {
-  const Borders borders(a, Borders::same_cover);
-  std::map<int, double> largest;  // piece of each row
-  for (int face = 1; face < a.faces(); ++face)
-    if (a.cover(face).size() == 1) largest[a.cover(face)[0]] = std::max(largest[a.cover(face)[0]], borders.area(face));
-  RegionCells cells;
+// Regions of the faces that the same rows cover, thin overlaps being left to the row of the lowest rank.
+Regions without_thin_overlaps(const Arrangement& a, Covers& covers, std::span<const int> ranks, double tolerance) {
+  std::vector<int> labels;
+  for (int face = 0; face < a.faces(); ++face)
+    labels.push_back(covers.number({a.cover(face).begin(), a.cover(face).end()}));
+  Regions by_cover(a, labels);
   for (int face = 1; face < a.faces(); ++face) {
     const auto cover = a.cover(face);
-    const bool thin = borders.is_thin(face, tolerance);
-    if (cover.size() > 1 && thin) {
-      cells.faces.push_back(
-          {*std::min_element(cover.begin(), cover.end(), [&](int i, int j) { return ranks[i] < ranks[j]; }), face});
-    } else if (cover.size() > 1) {
-      for (const int row : cover) cells.faces.push_back({row, face});
-    } else {
-      const int own = cover.empty() ? -1 : cover[0];
-      const bool cut_off = own >= 0 && borders.area(face) < largest[own];
-      const int taker = thin && (own < 0 || cut_off) ? borders.longest(face, own) : -1;
-      if (taker >= 0 || own >= 0) cells.faces.push_back({taker >= 0 ? taker : own, face});
-    }
+    if (cover.size() < 2 || !by_cover.is_thin(by_cover.region(face), tolerance)) continue;
+    labels[face] = covers.number({*std::ranges::min_element(cover, {}, [&](int row) { return ranks[row]; })});
   }
+  return {a, std::move(labels)};
+}
+
+// What rows each face goes to: thin gaps, and thin pieces cut off from the rest of their row, to the row with the
+// longest border along them.
+RegionCells settle(const Arrangement& a, std::span<const int> ranks, double tolerance) {
+  Covers covers;
+  Regions regions = without_thin_overlaps(a, covers, ranks, tolerance);
+  std::vector<double> largest(ranks.size(), 0);  // piece of each row
+  for (int face = 1; face < a.faces(); ++face) {
+    const auto rows = covers[regions.label(regions.region(face))];
+    if (rows.size() == 1) largest[rows[0]] = std::max(largest[rows[0]], regions.area(regions.region(face)));
+  }
+  regions.join_thin(tolerance, [&](int region, int other) {
+    const auto own = covers[regions.label(region)];
+    const bool is_cut_off = own.size() == 1 && regions.area(region) < largest[own[0]];
+    return covers[regions.label(other)].size() == 1 && (own.empty() || is_cut_off);
+  });
+  RegionCells cells;
+  for (int face = 1; face < a.faces(); ++face)
+    for (const int row : covers[regions.label(regions.region(face))]) cells.faces.push_back({row, face});
   return cells;
 }
 
@@ -81,7 +92,7 @@ RegionCells settle(const Arrangement& a, std::span<const int> ranks, double tole
 Closed close_gaps(const ShapeRows& rows, std::span<const int> ranks, double tolerance) {
   Closed out;
   count_thin(rows, tolerance, out);
-  const Sealed sealed = seal(rows, ranks, tolerance, 0);
+  const Sealed sealed = seal(rows, ranks, tolerance);
   out.moved = sealed.moved;
   out.farthest = sealed.farthest;
   const ShapeRows settled{sealed.store.view(), sealed.handles};
@@ -96,7 +107,7 @@ Absorbed absorb(const ShapeRows& rows, const std::vector<char>& slivers, std::sp
   const int n = rows.size();
   std::vector<double> areas(n, 0);
   std::vector<std::map<int, double>> shared(n);  // borders of slivers with other rows
-  const Borders borders(a, Borders::no_faces);
+  const Borders borders(a);
   for (int face = 1; face < a.faces(); ++face)
     for (const int row : a.cover(face)) {
       areas[row] += a.area(face);

@@ -2,12 +2,15 @@
 
 #include <algorithm>
 #include <cmath>
-#include <numeric>
+#include <set>
 #include <tuple>
 
 #include "../measure/planar.h"
 #include "../parallel.h"
 #include "borders.h"
+#include "covers.h"
+#include "regions.h"
+#include "seal.h"
 
 namespace civic {
 namespace {
@@ -68,12 +71,15 @@ class PairPieces {
   PairPieces(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep)
       : layers_{x, y}, keep_(keep), x_rows_(x.size()), width_(y.size() + 1), a_(layers_, FillRule::even_odd) {}
 
-  Pieces find() {
-    const std::vector<int> like = settled_faces();
+  const Arrangement& arrangement() const { return a_; }
+
+  // The pieces, faces being counted to the features that `cover` tells.
+  template <class Cover>
+  Pieces find(const Cover& cover) {
     collect(a_.faces(), cells_.faces, [&](int face, std::vector<int>&, Found& out) {
       if (face > 0)
         add(
-            a_.cover(like[face]), [&](int, int) { return true; }, face, out);
+            cover(face), [&](int, int) { return true; }, face, out);
     });
     collect(a_.edges(), cells_.edges, [&](int e, std::vector<int>& features, Found& out) {
       a_.edge_features(e, features);
@@ -114,27 +120,6 @@ class PairPieces {
 
   std::int64_t key(int i, int j) const {
     return static_cast<std::int64_t>(i + 1) * width_ + (j < 0 ? 0 : j - x_rows_ + 1);
-  }
-
-  // Of each face one whose cover is to count for it: of thin pieces that of the piece with the longest border among
-  // those beside them that the same features of x cover.
-  std::vector<int> settled_faces() const {
-    std::vector<int> like(a_.faces());
-    std::iota(like.begin(), like.end(), 0);
-    if (!(keep_.tolerance > 0)) return like;
-    const Borders borders(a_, Borders::same_cover);
-    for (int face = 1; face < a_.faces(); ++face) {
-      if (a_.cover(face).empty() || !borders.is_thin(face, keep_.tolerance)) continue;
-      const auto own = sides_of(a_.cover(face), x_rows_).x;
-      double most = 0;
-      for (const auto& [other, length] : borders.beside(face)) {
-        const auto x = sides_of(a_.cover(other), x_rows_).x;
-        if (length <= most || !std::equal(own.begin(), own.end(), x.begin(), x.end())) continue;
-        most = length;
-        like[face] = other;
-      }
-    }
-    return like;
   }
 
   // A cell for the pairs of its features one of which holds it as its own, and for single features likewise.
@@ -224,10 +209,90 @@ class PairPieces {
   std::vector<std::int64_t> touches_;
 };
 
+using RowPairs = std::set<std::pair<int, int>>;
+
+// Pairs of rows that overlap in more than the tolerance.
+RowPairs overlapping_rows(const Arrangement& a, double tolerance) {
+  const Borders borders(a);
+  RowPairs out;
+  for (int face = 1; face < a.faces(); ++face) {
+    const auto cover = a.cover(face);
+    if (cover.size() < 2 || borders.is_thin(face, tolerance)) continue;
+    for (const int i : cover)
+      for (const int j : cover)
+        if (i < j) out.insert({i, j});
+  }
+  return out;
+}
+
+// What covers the faces once rows of y overlap only where they did, the first of them being left the ground, and thin
+// regions have joined others.
+class SettledCovers {
+ public:
+  SettledCovers(const Arrangement& a, int x_rows, const RowPairs& overlapping, double tolerance)
+      : x_rows_(x_rows), regions_(a, labels(a, overlapping)) {
+    regions_.join_thin(tolerance, [&](int region, int other) { return may_join(region, other); });
+    for (int face = 1; face < a.faces(); ++face)
+      if (regions_.region(face) == face && regions_.label(face) != 0) thin_ += regions_.is_thin(face, tolerance);
+    of_face_.resize(a.faces());
+    for (int face = 0; face < a.faces(); ++face) of_face_[face] = regions_.label(regions_.region(face));
+  }
+
+  std::span<const int> operator[](int face) const { return covers_[of_face_[face]]; }
+  std::size_t thin() const { return thin_; }
+
+ private:
+  std::vector<int> labels(const Arrangement& a, const RowPairs& overlapping) {
+    std::vector<int> out;
+    for (int face = 0; face < a.faces(); ++face) {
+      const Sides sides = sides_of(a.cover(face), x_rows_);
+      std::vector<int> features(sides.x.begin(), sides.x.end());
+      for (const int j : sides.y) {
+        const bool fits = std::all_of(features.begin() + std::ssize(sides.x), features.end(), [&](int i) {
+          return overlapping.contains({i - x_rows_, j - x_rows_});
+        });
+        if (fits) features.push_back(j);
+      }
+      out.push_back(covers_.number(std::move(features)));
+    }
+    return out;
+  }
+
+  // Along the borders of x. What lies outside x gives way to nothing only where it lies along x.
+  bool may_join(int region, int other) const {
+    const auto own = x_of(region);
+    if (!std::ranges::equal(own, x_of(other))) return false;
+    if (!own.empty() || regions_.label(other) != 0) return true;
+    return std::ranges::any_of(regions_.beside(region), [&](const auto& side) { return !x_of(side.first).empty(); });
+  }
+  std::span<const int> x_of(int region) const { return sides_of(covers_[regions_.label(region)], x_rows_).x; }
+
+  const int x_rows_;
+  Covers covers_;
+  Regions regions_;
+  std::vector<int> of_face_;
+  std::size_t thin_ = 0;
+};
+
 }  // namespace
 
 Pieces overlay(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep) {
-  return PairPieces(x, y, keep).find();
+  PairPieces pairs(x, y, keep);
+  return pairs.find([&](int face) { return pairs.arrangement().cover(face); });
+}
+
+Brought overlay_onto(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep, double tolerance) {
+  const Arrangement before({&y, 1}, FillRule::even_odd);
+  const Sealed sealed = seal_onto(x, y, tolerance);
+  PairPieces pairs(x, {sealed.store.view(), sealed.handles}, keep);
+  const Arrangement& after = pairs.arrangement();
+  const SettledCovers covers(after, x.size(), overlapping_rows(before, tolerance), tolerance);
+  Brought out{pairs.find([&](int face) { return covers[face]; }), sealed.moved, sealed.farthest,
+              std::vector<double>(y.size(), 0), covers.thin()};
+  out.pieces.odd_y = odd_rows(before, y, 0);
+  for (int face = 1; face < after.faces(); ++face)
+    for (const int j : sides_of(covers[face], x.size()).y) out.covers[j - x.size()] += after.area(face);
+  return out;
 }
 
 std::vector<Shared> shared_measures(const ShapeRows& x, const ShapeRows& y) {

@@ -143,8 +143,7 @@ Change follow(Ring& ring, const Targets& targets, double tolerance) {
   return change;
 }
 
-std::vector<Ring> rings_of(const ShapeRows& rows, std::span<const int> ranks) {
-  std::vector<Ring> rings;
+void add_rings(const ShapeRows& rows, std::span<const int> ranks, std::vector<Ring>& rings) {
   for (int row = 0; row < rows.size(); ++row) {
     if (rows[row] < 0) continue;
     const StoreView& s = rows.store;
@@ -155,21 +154,18 @@ std::vector<Ring> rings_of(const ShapeRows& rows, std::span<const int> ranks) {
         rings.push_back(std::move(out));
       }
   }
-  return rings;
 }
 
-}  // namespace
-
-Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance, int missing) {
+// Lets rings follow, those from `begin` on: the others have none to follow.
+Sealed follow_all(std::vector<Ring>& rings, std::size_t begin, double tolerance) {
   // Shapes of one rank settle once those of the ranks below have; a chain of shapes longer than this settles nearly.
   constexpr int most_passes = 12;
-  std::vector<Ring> rings = rings_of(rows, ranks);
   Sealed out;
   for (int pass = 0; pass < most_passes; ++pass) {
     const Targets targets(rings);
     std::vector<Change> changes(rings.size());
-    parallel_for(rings.size(), 64, [&](std::size_t begin, std::size_t end) {
-      for (std::size_t i = begin; i < end; ++i)
+    parallel_for(rings.size() - begin, 64, [&](std::size_t from, std::size_t to) {
+      for (std::size_t i = begin + from; i < begin + to; ++i, end_if_interrupted())
         if (!rings[i].places.empty()) changes[i] = follow(rings[i], targets, tolerance);
     });
     bool any = false;
@@ -180,11 +176,15 @@ Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance,
     }
     if (!any) break;
   }
+  return out;
+}
 
+// The rows with their rings in place of those they had.
+void rebuild(const ShapeRows& rows, std::span<const Ring> rings, Sealed& out) {
   ShapeBuilder builder;
   std::size_t next = 0;
   for (int row = 0; row < rows.size(); ++row) {
-    out.handles.push_back(rows[row] < 0 ? missing : builder.size() + 1);
+    out.handles.push_back(rows[row] < 0 ? 0 : builder.size() + 1);
     if (rows[row] < 0) continue;
     const StoreView& s = rows.store;
     builder.begin_shape(type_code(kind_of(s.types[rows[row]]), false, false));
@@ -198,6 +198,25 @@ Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance,
     builder.end_shape();
   }
   out.store = builder.take();
+}
+
+}  // namespace
+
+Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance) {
+  std::vector<Ring> rings;
+  add_rings(rows, ranks, rings);
+  Sealed out = follow_all(rings, 0, tolerance);
+  rebuild(rows, rings, out);
+  return out;
+}
+
+Sealed seal_onto(const ShapeRows& fixed, const ShapeRows& rows, double tolerance) {
+  std::vector<Ring> rings;
+  add_rings(fixed, std::vector<int>(fixed.size(), 0), rings);
+  const std::size_t begin = rings.size();
+  add_rings(rows, std::vector<int>(rows.size(), 1), rings);
+  Sealed out = follow_all(rings, begin, tolerance);
+  rebuild(rows, std::span(rings).subspan(begin), out);
   return out;
 }
 

@@ -6,7 +6,7 @@ namespace civic {
 
 struct Sealed {
   StoreBuffer store;         // a shape for each row that is not missing, in order
-  std::vector<int> handles;  // 1-based, `missing` for missing rows
+  std::vector<int> handles;  // 1-based, 0 for missing rows
   std::size_t moved = 0;     // vertices moved
   double farthest = 0;       // how far
 };
@@ -14,6 +14,9 @@ struct Sealed {
 // Shapes of a higher rank follow those of lower ranks, which stay: a vertex within the tolerance of a vertex moves
 // there, else to the nearest edge within the tolerance, and edges take in the vertices within the tolerance of them.
 // Corners that are farther than that from all others stay where they are. Rings may come to lie on themselves.
-Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance, int missing);
+Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance);
+
+// Shapes follow those of another layer, and not one another.
+Sealed seal_onto(const ShapeRows& fixed, const ShapeRows& rows, double tolerance);
 
 }  // namespace civic
