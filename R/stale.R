@@ -42,18 +42,25 @@ measure_columns <- function(x, most = 200) {
   columns <- attribute_table(dplyr::ungroup(x))
   numbers <- columns[vapply(columns, function(column) is.numeric(column) && !is.object(column), NA)]
   if (!length(numbers)) return(NULL)
-  rows <- sampled_rows(as_shapes(x), most)
-  measures <- measures_in_every_way(as_shapes(x)[rows])
-  Filter(Negate(is.null), lapply(numbers, function(column) held_measure(as.double(column[rows]), measures)))
+  rows <- quick_rows(as_shapes(x), sampled_rows(as_shapes(x), most))
+  values <- lapply(numbers, function(column) as.double(column[rows]))
+  measures <- measures_in_every_way(as_shapes(x)[rows], values)
+  Filter(Negate(is.null), lapply(values, held_measure, measures))
 }
 
-# Areas, lengths and perimeters, planar and along the ellipsoid, in square metres and metres; in coordinate units without a CRS.
-measures_in_every_way <- function(shapes) {
+# Of sampled rows as many as measuring along the ellipsoid is quick for, at least one.
+quick_rows <- function(shapes, rows, vertices = 50000) {
+  rows[pmax(cumsum(core_vertex_counts(handles_of(shapes)[rows], store_of(shapes))), 1) <= vertices | seq_along(rows) == 1]
+}
+
+# Areas, lengths and perimeters, planar and along the ellipsoid, in square metres and metres; in coordinate units without a CRS. Only
+# those that some column could hold.
+measures_in_every_way <- function(shapes, columns) {
   crs <- crs_of(shapes)
   ways <- list()
   for (measure in c("area", "length", "perimeter")) {
     plane <- core_planar_measure(handles_of(shapes), store_of(shapes), measure)
-    if (all(plane == 0, na.rm = TRUE)) next
+    if (all(plane == 0, na.rm = TRUE) || !any(vapply(columns, could_hold, NA, measure, plane, crs))) next
     if (is.null(crs)) ways <- c(ways, list(list(measure = measure, values = plane)))
     if (is.null(crs) || !crs$kind %in% c("projected", "geographic")) next
     if (crs$kind == "projected") {
@@ -64,6 +71,16 @@ measures_in_every_way <- function(shapes) {
     if (!is.null(ground)) ways <- c(ways, list(list(measure = measure, values = ground, ellipsoidal = TRUE)))
   }
   ways
+}
+
+# Whether values are anywhere near a measure in one of its units, whatever the CRS distorts short of the poles.
+could_hold <- function(values, measure, plane, crs) {
+  if (!isTRUE(crs$kind %in% c("projected", "geographic"))) return(TRUE)
+  degree <- 111320  # metres of latitude
+  size <- plane * (if (crs$kind == "geographic") degree else crs$unit_size)^(if (measure == "area") 2 else 1)
+  ratio <- stats::median(values / size, na.rm = TRUE)
+  far <- if (measure == "area") 100 else 10
+  isTRUE(ratio > 0) && any(abs(log(ratio * units_of_columns[[measure]])) < log(far))
 }
 
 held_measure <- function(values, ways) {

@@ -2,6 +2,7 @@
 #include "bind_crs.h"
 #include "kernel/buffer/buffer.h"
 #include "kernel/overlay/coverage.h"
+#include "kernel/overlay/dissolve.h"
 #include "kernel/overlay/simplify.h"
 #include "kernel/overlay/split.h"
 

@@ -20,11 +20,11 @@ inline unsigned& thread_limit() {
   return limit;
 }
 
-// Starts `work` on a thread beside the calling one, which goes on; the future waits for it. With one thread allowed,
-// the work is done when it is asked for.
+// Starts `work` on a thread beside the calling one, which goes on; the future waits for it. With one thread allowed, and
+// in a loop over threads, the work is done when it is asked for.
 template <class Work>
 auto start_beside(Work work) {
-  if (thread_limit() == 1) return std::async(std::launch::deferred, work);
+  if (thread_limit() == 1 || works_beside()) return std::async(std::launch::deferred, work);
   return std::async(std::launch::async, [work] {
     works_beside() = is_helper() = true;
     return work();

@@ -1,8 +1,11 @@
 #include "buffer.h"
 
+#include <algorithm>
 #include <cmath>
 
 #include "../error.h"
+#include "../overlay/dissolve.h"
+#include "../overlay/thin_rings.h"
 #include "../shapes/derive.h"
 
 namespace civic {
@@ -12,31 +15,6 @@ namespace {
 StoreBuffer filled(const StoreView& store, int shape, FillRule rule) {
   const int handle[] = {shape + 1};
   return repair({store, handle}, rule).store;
-}
-
-// The union of the first shapes of two stores.
-StoreBuffer united(const StoreView& a, const StoreView& b) {
-  const int one[] = {1}, group[] = {0, 0};
-  const ShapeRows pair[] = {{a, one}, {b, one}};
-  std::vector<int> handles;
-  const StoreBuffer both = gather(pair, handles, 0);
-  return dissolve({both.view(), handles}, group).store;
-}
-
-// The union of shapes one of each store, neighbours first.
-StoreBuffer merged(std::vector<StoreBuffer> shapes) {
-  while (shapes.size() > 1) {
-    std::vector<StoreBuffer> next;
-    for (std::size_t i = 0; i < shapes.size(); i += 2) {
-      if (i + 1 == shapes.size() || shapes[i].types.empty() || shapes[i + 1].types.empty()) {
-        next.push_back(std::move(shapes[i].types.empty() && i + 1 < shapes.size() ? shapes[i + 1] : shapes[i]));
-        continue;
-      }
-      next.push_back(united(shapes[i].view(), shapes[i + 1].view()));
-    }
-    shapes.swap(next);
-  }
-  return shapes.empty() ? StoreBuffer() : std::move(shapes[0]);
 }
 
 // Whether edges are so short against the distance that the curve would cross itself all along.
@@ -61,50 +39,58 @@ StoreBuffer ground_by_pieces(const StoreView& store, int shape, double distance,
   std::vector<StoreBuffer> pieces;
   for (int part = 0; part < parts.view().size(); ++part)
     pieces.push_back(filled(parts.view(), part, FillRule::nonzero));
-  return merged(std::move(pieces));
+  return union_of(std::move(pieces));
 }
 
 // Of a shape that is not a valid polygon alone in its store the ground is all there is.
 StoreBuffer by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style, bool polygon) {
   StoreBuffer ground = ground_by_pieces(store, shape, distance, style);
   if (!polygon || ground.types.empty()) return ground;
-  if (distance > 0) return united(store, ground.view());
   const int one[] = {1};
-  return mask({store, one}, {ground.view(), one}, false).store;
-}
-
-// Mean width of what a ring encloses.
-double width_of_ring(const StoreView& s, IndexRange v) {
-  double perimeter = 0;
-  for (int i = v.begin; i + 1 < v.end; ++i) perimeter += std::hypot(s.x[i + 1] - s.x[i], s.y[i + 1] - s.y[i]);
-  return perimeter > 0 ? std::fabs(signed_area_twice(s, v)) / perimeter : 0;
+  const ShapeRows both[] = {{store, one}, {ground.view(), one}};
+  return distance > 0 ? united(both) : mask(both[0], both[1], false).store;
 }
 
 // Ground and shape share the shape's edges, and each came through a snap rounding of its own: what they leave of no
 // width between them, as holes of a buffer or parts of what is left inside, is taken out.
 StoreBuffer without_slivers(StoreBuffer made, double distance) {
-  const double least = 1e-6 * std::fabs(distance);
-  const StoreView s = made.view();
-  if (s.size() == 0) return made;
-  const auto is_thin = [&](int ring) { return width_of_ring(s, s.vertices(ring)) < least; };
-  const int rings = static_cast<int>(s.ring_vertices.size()) - 1;
-  int thin = 0;
-  for (int ring = 0; ring < rings; ++ring) thin += is_thin(ring);
-  if (thin == 0) return made;
-  std::vector<int> parts;
-  for (int part = s.parts(0).begin; part < s.parts(0).end; ++part)
-    if (!is_thin(s.rings(part).begin)) parts.push_back(part);
-  if (parts.empty()) return {};
-  ShapeBuilder builder;
-  builder.begin_shape(type_code(parts.size() > 1 ? ShapeKind::multipolygon : ShapeKind::polygon, false, false));
-  for (const int part : parts) {
-    builder.begin_part(ShapeKind::polygon);
-    for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
-      if (ring > s.rings(part).begin && is_thin(ring)) continue;
-      builder.begin_ring();
-      for (int i = s.vertices(ring).begin; i < s.vertices(ring).end; ++i) builder.vertex(s.x[i], s.y[i]);
-    }
+  return without_thin_rings(std::move(made), Rings::holes_and_parts, 1e-6 * std::fabs(distance));
+}
+
+struct Place {
+  double x, y;
+  friend auto operator<=>(const Place&, const Place&) = default;
+};
+
+// The curve, if all of it is one ring that turns left once around, from its leftmost place: such a one needs no
+// filling.
+std::vector<Place> convex_ring(const StoreView& curve) {
+  if (curve.ring_vertices.size() != 2) return {};
+  std::vector<Place> ring;
+  for (int i = 0; i < curve.ring_vertices[1]; ++i) ring.push_back({curve.x[i], curve.y[i]});
+  const std::size_t n = ring.size();
+  int turns_back = 0;
+  for (std::size_t i = 0; i < n; ++i) {
+    const Place &a = ring[i], &b = ring[(i + 1) % n], &c = ring[(i + 2) % n];
+    const double ux = b.x - a.x, uy = b.y - a.y, vx = c.x - b.x, vy = c.y - b.y;
+    const double least = 1e-9 * std::hypot(ux, uy) * std::hypot(vx, vy);
+    if (!(ux * vy - uy * vx > least)) return {};
+    turns_back += (a < b) != (b < c);
   }
+  if (turns_back != 2) return {};
+  std::ranges::rotate(ring, std::ranges::min_element(ring));
+  return ring;
+}
+
+StoreBuffer filled_curve(const StoreView& curve) {
+  const std::vector<Place> ring = convex_ring(curve);
+  if (ring.empty()) return filled(curve, 0, FillRule::positive);
+  ShapeBuilder builder;
+  builder.begin_shape(type_code(ShapeKind::polygon, false, false));
+  builder.begin_part(ShapeKind::polygon);
+  builder.begin_ring();
+  for (const Place p : ring) builder.vertex(p.x, p.y);
+  builder.vertex(ring[0].x, ring[0].y);
   builder.end_shape();
   return builder.take();
 }
@@ -124,10 +110,8 @@ StoreBuffer buffer_of_shape(const StoreView& store, int shape, double distance, 
     return without_slivers(by_pieces(from, at, distance, style, polygon), distance);
   ShapeBuilder curve;
   offset_curve(from, at, distance, style, curve);
-  return filled(curve.take().view(), 0, FillRule::positive);
+  return filled_curve(curve.take().view());
 }
-
-StoreBuffer union_of(std::vector<StoreBuffer> shapes) { return merged(std::move(shapes)); }
 
 Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances,
                       const std::function<StoreBuffer(int shape, double distance)>& make) {

@@ -27,7 +27,4 @@ Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::s
 Pieces buffers_by_row(const ShapeRows& rows, std::span<const double> distances,
                       const std::function<StoreBuffer(int shape, double distance)>& make);
 
-// The union of shapes one of each store; stores may be empty.
-StoreBuffer union_of(std::vector<StoreBuffer> shapes);
-
 }  // namespace civic

@@ -2,6 +2,7 @@
 #include <cmath>
 
 #include "../measure/local_plane.h"
+#include "../overlay/dissolve.h"
 #include "../predicate/locate.h"
 #include "../predicate/validity.h"
 #include "../progress.h"

@@ -1,25 +1,47 @@
 #include "rtree.h"
 
 #include <algorithm>
+#include <utility>
 
 #include "../parallel.h"
 #include "../sort_by_key.h"
 
 namespace civic {
 
+namespace {
+
+// The way of the curve through 16 x 16 cells, for each way it may lie: mirrored in both directions (1), turned over the
+// diagonal (2), or both.
+struct HilbertSteps {
+  struct Step {
+    std::uint8_t position, lie;  // of the curve within the cell
+  };
+  Step steps[4][256];
+
+  constexpr HilbertSteps() : steps{} {
+    for (unsigned lie = 0; lie < 4; ++lie)
+      for (unsigned cell = 0; cell < 256; ++cell) {
+        unsigned position = 0, now = lie;
+        for (int bit = 3; bit >= 0; --bit) {
+          unsigned right = (cell >> (4 + bit) ^ now) & 1, upper = (cell >> bit ^ now) & 1;
+          if (now & 2) std::swap(right, upper);
+          position = position << 2 | ((3 * right) ^ upper);
+          if (!upper) now ^= right | 2;  // in the lower half the curve turns
+        }
+        steps[lie][cell] = {static_cast<std::uint8_t>(position), static_cast<std::uint8_t>(now)};
+      }
+  }
+};
+constexpr HilbertSteps hilbert_steps;
+
+}  // namespace
+
 std::uint32_t hilbert_position(std::uint32_t x, std::uint32_t y) {
-  std::uint32_t position = 0;
-  for (std::uint32_t side = 1u << 15; side > 0; side >>= 1) {
-    const std::uint32_t right = (x & side) ? 1 : 0, upper = (y & side) ? 1 : 0;
-    position = (position << 2) | ((3 * right) ^ upper);
-    // In the lower half the curve turns: mirrored on the right, then mirrored along the diagonal. Masks instead of
-    // branches, which would be guessed wrong half the time.
-    const std::uint32_t lower = 0u - (upper ^ 1), mirrored = (0u - right) & lower & 0xffff;
-    x ^= mirrored;
-    y ^= mirrored;
-    const std::uint32_t swapped = (x ^ y) & lower;
-    x ^= swapped;
-    y ^= swapped;
+  std::uint32_t position = 0, lie = 0;
+  for (int shift = 12; shift >= 0; shift -= 4) {
+    const auto step = hilbert_steps.steps[lie][(x >> shift & 15) << 4 | (y >> shift & 15)];
+    position = position << 8 | step.position;
+    lie = step.lie;
   }
   return position;
 }

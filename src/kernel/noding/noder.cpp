@@ -49,18 +49,23 @@ bool lies_between(GridPoint s, GridPoint e, GridPoint p) {
   return along > 0 && along < dx * dx + dy * dy;
 }
 
-// Whether the segment from s to e passes the cell around p, its lower and left edges with it. A point beside an end, in
-// whose cell it is, is not passed: the segment would have to turn back.
-bool passes_cell(GridPoint s, GridPoint e, GridPoint p) {
+// Whether a segment whose box meets the cell around p passes it, its lower and left edges with it. A point beside an
+// end, in whose cell it is, is not passed: the segment would have to turn back.
+bool runs_through_cell(GridPoint s, GridPoint e, GridPoint p) {
   const std::int64_t left = p.x - half_cell, right = p.x + half_cell, bottom = p.y - half_cell, top = p.y + half_cell;
-  if (std::max(s.x, e.x) < left || std::min(s.x, e.x) >= right || std::max(s.y, e.y) < bottom ||
-      std::min(s.y, e.y) >= top)
-    return false;
   const int corners[] = {side(s, e, {left, bottom}), side(s, e, {right, bottom}), side(s, e, {left, top}),
                          side(s, e, {right, top})};
   const auto [low, high] = std::minmax_element(std::begin(corners), std::end(corners));
   // A line that touches the cell from outside belongs to it at the lower left corner alone.
   return ((*low < 0 && *high > 0) || corners[0] == 0) && lies_between(s, e, p);
+}
+
+// The same of any segment.
+inline bool passes_cell(GridPoint s, GridPoint e, GridPoint p) {
+  if (std::max(s.x, e.x) < p.x - half_cell || std::min(s.x, e.x) >= p.x + half_cell ||
+      std::max(s.y, e.y) < p.y - half_cell || std::min(s.y, e.y) >= p.y + half_cell)
+    return false;  // as most do
+  return runs_through_cell(s, e, p);
 }
 
 // A place that a segment is to pass through.
@@ -249,19 +254,43 @@ class Noder {
   }
   Box box_of(const Edge& e) const { return civic::box_of(point(e.low), point(e.high)); }
 
+  // Edges near some that lie side by side, which are sought together.
+  struct Candidate {
+    Box box;
+    int edge;
+  };
+  void gather_candidates(std::span<const int> some, const RTree& tree, const std::vector<int>& others,
+                         std::vector<Candidate>& out) const {
+    Box around;
+    for (const int i : some) around.add(box_of(edge(i)));
+    around = around.grown(box_slack);
+    out.clear();
+    base_->visit(around, [&](int b, const Box& box) {
+      if (!edge(b).cut) out.push_back({box, b});
+    });
+    tree.visit(around, [&](int o, const Box& box) { out.push_back({box, others[static_cast<std::size_t>(o)]}); });
+  }
+
   Stops meetings(const std::vector<int>& fresh, const RTree& tree, const std::vector<int>& others) const {
-    constexpr std::size_t grain = 1024;
+    constexpr std::size_t grain = 1024, group = 8;
     std::vector<Stops> parts((fresh.size() + grain - 1) / grain);
     parallel_for(fresh.size(), grain, [&](std::size_t begin, std::size_t end) {
       Stops& out = parts[begin / grain];
-      for (std::size_t k = begin; k < end; ++k) {
-        const int i = fresh[k];
-        auto found = [&](int j) {
-          if (!edge(j).cut && j != i && !(is_fresh(j) && j < i)) meet(i, j, out);
-        };
-        const Box around = box_of(edge(i)).grown(box_slack);
-        base_->visit(around, [&](int b, const Box&) { found(b); });
-        tree.visit(around, [&](int o, const Box&) { found(others[static_cast<std::size_t>(o)]); });
+      std::vector<Candidate> candidates;
+      std::vector<int> near;
+      for (std::size_t k = begin; k < end; k += group) {
+        const auto some = std::span(fresh).subspan(k, std::min(group, end - k));
+        gather_candidates(some, tree, others, candidates);
+        for (const int i : some) {
+          const Box around = box_of(edge(i)).grown(box_slack);
+          near.resize(candidates.size());
+          std::size_t n = 0;
+          for (const Candidate& c : candidates) {  // without branches, which would be guessed wrong often
+            near[n] = c.edge;
+            n += c.box.meets(around) & (c.edge > i || !is_fresh(c.edge));
+          }
+          for (const int j : std::span(near).first(n)) meet(i, j, out);
+        }
       }
     });
     Stops all;
@@ -281,6 +310,7 @@ class Noder {
       if (p != a && p != b && passes_cell(a, b, p)) out.passed.push_back({i, p});
     for (const GridPoint p : {a, b})
       if (p != c && p != d && passes_cell(c, d, p)) out.passed.push_back({j, p});
+    if (a == c || a == d || b == c || b == d) return;
     if (side(a, b, c) * side(a, b, d) >= 0 || side(c, d, a) * side(c, d, b) >= 0) return;
     GridPoint at = crossing_of(a, b, c, d);
     // A cell beyond an end would make a segment turn back: the end takes its place.

@@ -40,8 +40,10 @@ GridPoint direction(GridPoint from, GridPoint to) { return {to.x - from.x, to.y 
 
 }  // namespace
 
-Arrangement::Arrangement(std::span<const ShapeRows> layers, FillRule rule)
-    : rule_(rule), grid_(largest_coordinate(layers)) {
+Grid Arrangement::grid_for(std::span<const ShapeRows> layers) { return Grid(largest_coordinate(layers)); }
+
+Arrangement::Arrangement(std::span<const ShapeRows> layers, FillRule rule, const Grid& grid)
+    : rule_(rule), grid_(grid) {
   collect(layers);
   sort_around_nodes();
   auto traced = start_beside([&] { trace_cycles(); });
@@ -226,7 +228,7 @@ void Arrangement::sort_around_nodes() {
   }
   std::partial_sum(around_start_.begin(), around_start_.end(), around_start_.begin());
   around_.resize(2 * edges_.size());
-  place_.resize(around_.size());
+  next_.resize(around_.size());
   std::vector<int> next(around_start_.begin(), around_start_.end() - 1);
   for (int half = 0; half < static_cast<int>(around_.size()); ++half) around_[next[origin(half)]++] = half;
   parallel_for(points_.size(), 4096, [&](std::size_t begin, std::size_t end) {
@@ -238,13 +240,12 @@ void Arrangement::sort_around_nodes() {
         const bool up = is_upper(direction(here, p)), other_up = is_upper(direction(here, q));
         return up != other_up ? up : side(here, p, q) > 0;
       });
-      for (auto half = first; half != last; ++half) place_[*half] = static_cast<int>(half - around_.begin());
+      for (auto half = first; half != last; ++half) next_[*half ^ 1] = *(half == first ? last - 1 : half - 1);
     }
   });
 }
 
-// The walk along the border of a face that lies on the left: at each node the next half-edge clockwise from the way
-// back.
+// The walks along the borders of faces, which lie on the left.
 void Arrangement::trace_cycles() {
   cycle_.assign(around_.size(), -1);
   areas_.clear();
@@ -257,8 +258,7 @@ void Arrangement::trace_cycles() {
       cycle_[half] = cycle;
       const GridPoint p = direction(base, points_[origin(half)]), q = direction(base, points_[target(half)]);
       twice_area += static_cast<UnsignedWide>(static_cast<Wide>(p.x) * q.y - static_cast<Wide>(q.x) * p.y);
-      const int node = target(half), at = place_[half ^ 1];
-      half = around_[at == around_start_[node] ? around_start_[node + 1] - 1 : at - 1];
+      half = next_[half];
     }
     areas_.push_back(static_cast<double>(static_cast<Wide>(twice_area)));
   }

@@ -29,7 +29,11 @@ class Arrangement {
  public:
   // The shapes of several layers, whose rows are numbered on: the features. Polygons are taken by the rule. Throws
   // FormatError where a coordinate is not finite.
-  Arrangement(std::span<const ShapeRows> layers, FillRule rule);
+  Arrangement(std::span<const ShapeRows> layers, FillRule rule) : Arrangement(layers, rule, grid_for(layers)) {}
+
+  // On the grid of other layers too.
+  Arrangement(std::span<const ShapeRows> layers, FillRule rule, const Grid& grid);
+  static Grid grid_for(std::span<const ShapeRows> layers);
 
   int faces() const { return static_cast<int>(cover_start_.size()) - 1; }
   int edges() const { return static_cast<int>(edges_.size()); }
@@ -103,7 +107,7 @@ class Arrangement {
   std::vector<Running> runnings_;
   std::vector<Belonging> point_features_;
   std::vector<int> around_start_, around_;  // half-edges out of each node
-  std::vector<int> place_;                  // of each half-edge among those out of its origin
+  std::vector<int> next_;                   // of each half-edge that from its end clockwise next to the way back
   std::vector<int> cycle_;                  // of each half-edge, then its face
   std::vector<int> cover_start_, cover_;
   std::vector<double> areas_;  // twice, in steps

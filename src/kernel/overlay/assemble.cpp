@@ -64,29 +64,28 @@ class RegionTracer {
 
   // The border half-edge next on the walk: the first clockwise from the way back, past edges within the region.
   int next(int half) const {
-    const int node = a_.target(half), first = a_.around_start_[node], last = a_.around_start_[node + 1];
-    int at = a_.place_[half ^ 1];
-    do at = at == first ? last - 1 : at - 1;
-    while (on_border_[a_.around_[at]] == 0);
-    return a_.around_[at];
+    int out = a_.next_[half];
+    while (on_border_[out] == 0) out = a_.next_[out ^ 1];
+    return out;
   }
 
   void walk(int start, std::map<int, std::vector<Ring>>& pieces) {
     const int piece = find(a_.cycle_[start]);
     std::vector<int> path;
-    std::unordered_map<int, std::size_t> places;  // of nodes on the path
+    std::unordered_map<int, std::size_t> places;  // of nodes on the path that a walk may come by again
     int half = start;
     do {
       on_border_[half] = 2;
       const int node = a_.origin(half);
-      if (const auto seen = places.find(node); seen != places.end()) {
+      const bool branches = a_.around(node).size() > 2;
+      if (const auto seen = branches ? places.find(node) : places.end(); seen != places.end()) {
         // Back at a node: what lies between is a ring of its own.
         const std::size_t from = seen->second;
         add_ring({path.begin() + static_cast<std::ptrdiff_t>(from), path.end()}, pieces[piece]);
         for (std::size_t i = from + 1; i < path.size(); ++i) places.erase(path[i]);
         path.resize(from);
       }
-      places[node] = path.size();
+      if (branches) places[node] = path.size();
       path.push_back(node);
       half = next(half);
     } while (half != start);

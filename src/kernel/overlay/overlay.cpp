@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
 #include <set>
 #include <tuple>
 
@@ -26,23 +27,6 @@ struct Sides {
 Sides sides_of(std::span<const int> features, int x_rows) {
   const auto split = std::lower_bound(features.begin(), features.end(), x_rows) - features.begin();
   return {features.first(static_cast<std::size_t>(split)), features.subspan(static_cast<std::size_t>(split))};
-}
-
-// Rows whose polygons cover another area than their rings enclose: they cross or overlap themselves.
-std::vector<int> odd_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature) {
-  std::vector<double> covered(rows.size(), 0);
-  for (int face = 1; face < arrangement.faces(); ++face)
-    for (const int feature : arrangement.cover(face))
-      if (feature >= first_feature && feature < first_feature + rows.size())
-        covered[feature - first_feature] += arrangement.area(face);
-  std::vector<int> out;
-  for (int row = 0; row < rows.size(); ++row) {
-    if (rows[row] < 0) continue;
-    const double enclosed = planar_area(rows.store, rows[row]);
-    const double slack = 1e-9 * enclosed + 8 * arrangement.cell() * planar_perimeter(rows.store, rows[row]);
-    if (std::fabs(enclosed - covered[row]) > slack) out.push_back(row);
-  }
-  return out;
 }
 
 // What each feature has of lines and points, to tell whether a piece is all of it.
@@ -382,18 +366,40 @@ RegionCells cells_by_region(const Arrangement& a, const std::function<std::int64
   return cells;
 }
 
+std::vector<int> odd_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature) {
+  std::vector<double> covered(rows.size(), 0);
+  for (int face = 1; face < arrangement.faces(); ++face)
+    for (const int feature : arrangement.cover(face))
+      if (feature >= first_feature && feature < first_feature + rows.size())
+        covered[feature - first_feature] += arrangement.area(face);
+  std::vector<int> out;
+  for (int row = 0; row < rows.size(); ++row) {
+    if (rows[row] < 0) continue;
+    const double enclosed = planar_area(rows.store, rows[row]);
+    const double slack = 1e-9 * enclosed + 8 * arrangement.cell() * planar_perimeter(rows.store, rows[row]);
+    if (std::fabs(enclosed - covered[row]) > slack) out.push_back(row);
+  }
+  return out;
+}
+
 Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const ShapeRows& one, int row)>& make) {
   std::vector<StoreBuffer> made(rows.size());
   parallel_for(rows.size(), 16, [&](std::size_t begin, std::size_t end) {
     for (std::size_t row = begin; row < end; ++row, end_if_interrupted())
       if (rows.handles[row] >= 1) made[row] = make({rows.store, rows.handles.subspan(row, 1)}, static_cast<int>(row));
   });
+  std::vector<int> all(made.size());
+  std::iota(all.begin(), all.end(), 0);
+  return pieces_of(made, all);
+}
+
+Pieces pieces_of(std::span<const StoreBuffer> shapes, std::span<const int> rows) {
   Pieces out;
   std::vector<StoreView> views;
-  for (int row = 0; row < rows.size(); ++row) {
-    if (made[row].types.empty()) continue;
-    views.push_back(made[row].view());
-    out.x.push_back(row);
+  for (std::size_t i = 0; i < shapes.size(); ++i) {
+    if (shapes[i].types.empty()) continue;
+    views.push_back(shapes[i].view());
+    out.x.push_back(rows[i]);
   }
   out.store = StoreBuffer(count_all(views));
   concatenate(views, out.store.target());
@@ -405,13 +411,6 @@ Pieces pieces_by_row(const Arrangement& a, RegionCells cells, std::span<const ch
   std::vector<std::int64_t> keys;
   out.store = a.shapes(std::move(cells), keys, left_out);
   out.x.assign(keys.begin(), keys.end());
-  return out;
-}
-
-Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
-  const Arrangement a({&rows, 1}, FillRule::even_odd);
-  Pieces out = pieces_by_row(a, cells_by_region(a, [&](int feature) { return groups[feature]; }));
-  out.odd_x = odd_rows(a, rows, 0);
   return out;
 }
 

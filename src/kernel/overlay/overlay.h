@@ -1,4 +1,4 @@
-// Overlay of two layers, dissolving and repair: the pieces of an arrangement by the features they belong to. Polygons,
+// Overlay of two layers and repair: the pieces of an arrangement by the features they belong to. Polygons,
 // lines and points of either layer take part; a shape of several kinds does so with all its parts.
 #pragma once
 #include <functional>
@@ -48,9 +48,6 @@ std::vector<Shared> shared_measures(const ShapeRows& x, const ShapeRows& y);
 // What of each shape of x lies within the shapes of y taken together, or outside them: as above, y being -1.
 Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside);
 
-// The union of the shapes of each group, 0-based: x holds the group.
-Pieces dissolve(const ShapeRows& rows, std::span<const int> groups);
-
 // Each row's shape on its own, made valid by the rule; x holds the row. Rows without any inside or line have no piece.
 Pieces repair(const ShapeRows& rows, FillRule rule);
 
@@ -59,6 +56,13 @@ RegionCells cells_by_region(const Arrangement& arrangement, const std::function<
 
 // The shapes of regions whose keys are rows; x holds the row.
 Pieces pieces_by_row(const Arrangement& arrangement, RegionCells cells, std::span<const char> left_out = {});
+
+// Rows whose polygons cover another area than their rings enclose: they cross or overlap themselves. The arrangement's
+// features from `first_feature` on are the rows.
+std::vector<int> odd_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature);
+
+// Stores of one shape or none as pieces; x holds the rows, those of the others left out.
+Pieces pieces_of(std::span<const StoreBuffer> shapes, std::span<const int> rows);
 
 // What `make` makes of each row on its own, a store of one shape or none; x holds the row.
 Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const ShapeRows& one, int row)>& make);
