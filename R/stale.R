@@ -37,7 +37,7 @@ units_of_columns <- list(
 )
 
 # Columns that hold a measure of the shapes: a list by name of what they hold, in which unit, and whether along the ellipsoid.
-measure_columns <- function(x, most = 200) {
+measure_columns <- function(x, most = 64) {
   if (!is_spatial_frame(x) || !nrow(x)) return(NULL)
   columns <- attribute_table(dplyr::ungroup(x))
   numbers <- columns[vapply(columns, function(column) is.numeric(column) && !is.object(column), NA)]
@@ -58,7 +58,8 @@ quick_rows <- function(shapes, rows, vertices = 50000) {
 measures_in_every_way <- function(shapes, columns) {
   crs <- crs_of(shapes)
   ways <- list()
-  for (measure in c("area", "length", "perimeter")) {
+  lines <- !grepl("polygon", geometry_type_of(shapes))  # what a polygon's length is its perimeter is too
+  for (measure in c("area", if (any(lines)) "length", "perimeter")) {
     plane <- core_planar_measure(handles_of(shapes), store_of(shapes), measure)
     if (all(plane == 0, na.rm = TRUE) || !any(vapply(columns, could_hold, NA, measure, plane, crs))) next
     if (is.null(crs)) ways <- c(ways, list(list(measure = measure, values = plane)))

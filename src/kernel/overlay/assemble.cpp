@@ -1,13 +1,10 @@
 // From cells to valid shapes.
 #include <algorithm>
-#include <cmath>
-#include <limits>
 #include <map>
-#include <numeric>
-#include <tuple>
 #include <unordered_map>
 
 #include "../parallel.h"
+#include "../sort_by_key.h"
 #include "arrangement.h"
 
 namespace civic {
@@ -194,20 +191,77 @@ class RegionTracer {
 
 namespace {
 
-void sort_by_region(std::vector<Belonging>& cells) {
-  parallel_sort(cells);
+std::size_t region_of(const Belonging& b) { return static_cast<std::size_t>(b.region); }
+std::size_t cell_of(const Belonging& b) { return static_cast<std::size_t>(b.cell); }
+bool by_region_then_cell(const Belonging& a, const Belonging& b) { return a < b; }
+
+// Cells by a number, each once; where each number begins among them.
+template <class KeyOf>
+std::vector<int> sort_once(std::vector<Belonging>& cells, std::size_t keys, const KeyOf& key_of) {
+  std::vector<int> start = sort_by_key(cells, keys, key_of, by_region_then_cell);
+  if (std::ranges::adjacent_find(cells) == cells.end()) return start;
   cells.erase(std::unique(cells.begin(), cells.end()), cells.end());
+  return sort_by_key(cells, keys, key_of);
 }
 
-// The cells of one region, from where it begins among all.
-std::vector<int> cells_of(const std::vector<Belonging>& all, std::size_t at, std::int64_t region) {
-  std::vector<int> out;
-  for (; at < all.size() && all[at].region == region; ++at) out.push_back(all[at].cell);
-  return out;
+// The keys of all regions, ascending, in whose place the cells get their numbers.
+std::vector<std::int64_t> number_regions(RegionCells& cells) {
+  std::vector<std::int64_t> keys;
+  for (const auto* all : {&cells.faces, &cells.edges, &cells.nodes})
+    for (const Belonging& b : *all)
+      if (keys.empty() || keys.back() != b.region) keys.push_back(b.region);
+  parallel_sort(keys);
+  keys.erase(std::unique(keys.begin(), keys.end()), keys.end());
+  for (auto* all : {&cells.faces, &cells.edges, &cells.nodes})
+    parallel_for(all->size(), 1 << 14, [&](std::size_t begin, std::size_t end) {
+      for (Belonging& b : std::span(*all).subspan(begin, end - begin))
+        b.region = std::lower_bound(keys.begin(), keys.end(), b.region) - keys.begin();
+    });
+  return keys;
 }
 
-void skip_region(const std::vector<Belonging>& all, std::size_t& at, std::int64_t region) {
-  while (at < all.size() && all[at].region == region) ++at;
+// Cells of regions side by side, and where each region begins among them.
+struct ByRegion {
+  std::vector<Belonging> cells;
+  std::vector<int> start;
+  std::vector<int> of(std::size_t region) const {
+    std::vector<int> out;
+    for (int i = start[region]; i < start[region + 1]; ++i) out.push_back(cells[i].cell);
+    return out;
+  }
+};
+
+// Half-edges with a region on the left alone, and edges with it on both sides, from the regions of faces, by face.
+struct Sides {
+  std::vector<Belonging> borders, inner;
+};
+Sides sides_of_edges(const Arrangement& a, const std::vector<Belonging>& faces, const std::vector<int>& start) {
+  constexpr std::size_t grain = 1 << 14;
+  std::vector<Sides> stretches((static_cast<std::size_t>(a.edges()) + grain - 1) / grain);
+  parallel_for(static_cast<std::size_t>(a.edges()), grain, [&](std::size_t begin, std::size_t end) {
+    Sides& out = stretches[begin / grain];
+    for (int e = static_cast<int>(begin); e < static_cast<int>(end); ++e) {
+      int l = start[a.edge(e).left], r = start[a.edge(e).right];
+      const int l_end = start[a.edge(e).left + 1], r_end = start[a.edge(e).right + 1];
+      while (l < l_end || r < r_end) {
+        if (r == r_end || (l < l_end && faces[l].region < faces[r].region)) {
+          out.borders.push_back({faces[l++].region, 2 * e});
+        } else if (l == l_end || faces[r].region < faces[l].region) {
+          out.borders.push_back({faces[r++].region, 2 * e + 1});
+        } else {
+          out.inner.push_back({faces[l].region, e});
+          ++l;
+          ++r;
+        }
+      }
+    }
+  });
+  Sides all;
+  for (const Sides& part : stretches) {
+    all.borders.insert(all.borders.end(), part.borders.begin(), part.borders.end());
+    all.inner.insert(all.inner.end(), part.inner.begin(), part.inner.end());
+  }
+  return all;
 }
 
 StoreBuffer concatenated(const std::vector<StoreBuffer>& stores) {
@@ -222,53 +276,15 @@ StoreBuffer concatenated(const std::vector<StoreBuffer>& stores) {
 
 StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& keys,
                                 std::span<const char> left_out) const {
-  // By face, to compare the regions on both sides of each edge.
-  std::vector<Belonging>& in = cells.faces;
-  parallel_sort(in, [](const Belonging& a, const Belonging& b) {
-    return std::tie(a.cell, a.region) < std::tie(b.cell, b.region);
-  });
-  in.erase(std::unique(in.begin(), in.end()), in.end());
-  std::vector<int> start(static_cast<std::size_t>(faces()) + 1, 0);
-  for (const Belonging& b : in) ++start[b.cell + 1];
-  std::partial_sum(start.begin(), start.end(), start.begin());
-  std::vector<Belonging> borders, inner;
-  for (int e = 0; e < static_cast<int>(edges_.size()); ++e) {
-    int l = start[edges_[e].left], r = start[edges_[e].right];
-    const int l_end = start[edges_[e].left + 1], r_end = start[edges_[e].right + 1];
-    while (l < l_end || r < r_end) {
-      if (r == r_end || (l < l_end && in[l].region < in[r].region)) {
-        borders.push_back({in[l++].region, 2 * e});
-      } else if (l == l_end || in[r].region < in[l].region) {
-        borders.push_back({in[r++].region, 2 * e + 1});
-      } else {
-        inner.push_back({in[l].region, e});
-        ++l;
-        ++r;
-      }
-    }
-  }
-  for (auto* all : {&in, &borders, &inner, &cells.edges, &cells.nodes}) sort_by_region(*all);
-
-  // Where each region begins among its cells.
-  struct Start {
-    std::size_t face, border, inner, edge, node;
+  keys = number_regions(cells);
+  const std::vector<int> by_face = sort_once(cells.faces, static_cast<std::size_t>(faces()), cell_of);
+  Sides sides = sides_of_edges(*this, cells.faces, by_face);
+  const auto by_region = [&](std::vector<Belonging>& all) {
+    std::vector<int> start = sort_once(all, keys.size(), region_of);
+    return ByRegion{std::move(all), std::move(start)};
   };
-  std::vector<Start> starts;
-  keys.clear();
-  for (Start at{};;) {
-    std::int64_t region = std::numeric_limits<std::int64_t>::max();
-    if (at.face < in.size()) region = std::min(region, in[at.face].region);
-    if (at.edge < cells.edges.size()) region = std::min(region, cells.edges[at.edge].region);
-    if (at.node < cells.nodes.size()) region = std::min(region, cells.nodes[at.node].region);
-    if (region == std::numeric_limits<std::int64_t>::max()) break;
-    keys.push_back(region);
-    starts.push_back(at);
-    skip_region(in, at.face, region);
-    skip_region(borders, at.border, region);
-    skip_region(inner, at.inner, region);
-    skip_region(cells.edges, at.edge, region);
-    skip_region(cells.nodes, at.node, region);
-  }
+  const ByRegion in = by_region(cells.faces), borders = by_region(sides.borders), inner = by_region(sides.inner),
+                 edges = by_region(cells.edges), nodes = by_region(cells.nodes);
 
   // Some runs of regions side by side, each with marks of its own on all cells.
   const std::size_t grain = std::max<std::size_t>(1, keys.size() / (16 * thread_limit()));
@@ -276,13 +292,8 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
   parallel_for(keys.size(), grain, [&](std::size_t begin, std::size_t end) {
     RegionTracer tracer(*this, left_out);
     ShapeBuilder builder;
-    for (std::size_t k = begin; k < end; ++k) {
-      const Start& at = starts[k];
-      tracer.trace(
-          {cells_of(in, at.face, keys[k]), cells_of(borders, at.border, keys[k]), cells_of(inner, at.inner, keys[k]),
-           cells_of(cells.edges, at.edge, keys[k]), cells_of(cells.nodes, at.node, keys[k])},
-          builder);
-    }
+    for (std::size_t k = begin; k < end; ++k)
+      tracer.trace({in.of(k), borders.of(k), inner.of(k), edges.of(k), nodes.of(k)}, builder);
     runs[begin / grain] = builder.take();
   });
   if (runs.size() == 1) return std::move(runs[0]);

@@ -142,12 +142,11 @@ class PairPieces {
     return false;
   }
   bool meet_around(int n, int i, int j) const {
-    std::vector<int> features;
-    for (const int half : a_.around(n)) {
-      a_.edge_features(half >> 1, features);
-      if (has(features, i) && has(features, j)) return true;
-    }
-    return false;
+    return std::ranges::any_of(a_.around(n), [&](int half) { return holds(half >> 1, i) && holds(half >> 1, j); });
+  }
+  // Whether a feature has the edge within or on its border.
+  bool holds(int e, int feature) const {
+    return has(a_.cover(a_.edge(e).left), feature) || has(a_.cover(a_.edge(e).right), feature) || runs(e, feature);
   }
 
   Pieces pieces() {
