@@ -23,27 +23,27 @@ class RegionTracer {
 
   // One region: `borders` are the half-edges between its faces and others, `inner` the edges within.
   struct Region {
-    std::vector<int> faces, borders, inner, edges, nodes;
+    std::span<const Belonging> faces, borders, inner, edges, nodes;
   };
   void trace(const Region& region, ShapeBuilder& builder) {
-    for (const int face : region.faces) piece_[face] = face;
-    for (const int edge : region.inner) join(a_.edges_[edge].left, a_.edges_[edge].right);
-    for (const int half : region.borders) on_border_[half] = 1;
+    for (const Belonging& b : region.faces) piece_[b.cell] = b.cell;
+    for (const Belonging& b : region.inner) join(a_.edges_[b.cell].left, a_.edges_[b.cell].right);
+    for (const Belonging& b : region.borders) on_border_[b.cell] = 1;
     std::map<int, std::vector<Ring>> pieces;  // by connected piece of the inside
-    for (const int half : region.borders)
-      if (on_border_[half] == 1) walk(half, pieces);
-    for (const int half : region.borders) on_border_[half] = 0;
+    for (const Belonging& b : region.borders)
+      if (on_border_[b.cell] == 1) walk(b.cell, pieces);
+    for (const Belonging& b : region.borders) on_border_[b.cell] = 0;
 
     std::vector<int> edges;
-    for (const int e : region.edges)
-      if (piece_[a_.edges_[e].left] < 0 && piece_[a_.edges_[e].right] < 0) edges.push_back(e);
+    for (const Belonging& b : region.edges)
+      if (piece_[a_.edges_[b.cell].left] < 0 && piece_[a_.edges_[b.cell].right] < 0) edges.push_back(b.cell);
     for (const int e : edges) in_line_[e] = 1;
     std::vector<int> nodes;
-    for (const int n : region.nodes)
-      if (stands_alone(n)) nodes.push_back(n);
+    for (const Belonging& b : region.nodes)
+      if (stands_alone(b.cell)) nodes.push_back(b.cell);
     const std::vector<std::vector<int>> lines = run_lines(edges);
     for (const int e : edges) in_line_[e] = 0;
-    for (const int face : region.faces) piece_[face] = -1;
+    for (const Belonging& b : region.faces) piece_[b.cell] = -1;
     write(pieces, lines, nodes, builder);
   }
 
@@ -224,10 +224,8 @@ std::vector<std::int64_t> number_regions(RegionCells& cells) {
 struct ByRegion {
   std::vector<Belonging> cells;
   std::vector<int> start;
-  std::vector<int> of(std::size_t region) const {
-    std::vector<int> out;
-    for (int i = start[region]; i < start[region + 1]; ++i) out.push_back(cells[i].cell);
-    return out;
+  std::span<const Belonging> of(std::size_t region) const {
+    return {cells.data() + start[region], cells.data() + start[region + 1]};
   }
 };
 
@@ -287,7 +285,7 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
                  edges = by_region(cells.edges), nodes = by_region(cells.nodes);
 
   // Some runs of regions side by side, each with marks of its own on all cells.
-  const std::size_t grain = std::max<std::size_t>(1, keys.size() / (16 * thread_limit()));
+  const std::size_t grain = std::max<std::size_t>(1, keys.size() / (4 * thread_limit()));
   std::vector<StoreBuffer> runs((keys.size() + grain - 1) / grain);
   parallel_for(keys.size(), grain, [&](std::size_t begin, std::size_t end) {
     RegionTracer tracer(*this, left_out);
