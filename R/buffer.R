@@ -40,6 +40,7 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   metres <- buffer_distances(shapes, given, unit, call)
   warn_of_distances(shapes)
   tell_flat(shapes)
+  tell_crossed(shapes, call)
   made <- buffers(shapes, metres, style, call)
   gone <- is.na(made) & !is.na(shapes) & !is.na(metres)
   if (any(gone)) made[gone] <- shapes_from_wkt("POLYGON EMPTY", crs_of(shapes))
@@ -76,6 +77,7 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
   if (!is.null(within)) check_same_crs(x, within, "x", "within", call = call)
   style <- buffer_style("round", "round", segments, "both", call)
   warn_of_distances(shapes)
+  tell_crossed(shapes, call)
   reach <- lapply(distances, function(distance) dissolved(buffers(shapes, buffer_distances(shapes, distance, unit, call), style, call), call))
   bands <- lapply(seq_along(reach), function(i) {
     inner <- if (i > 1) reach[[i - 1]] else if (any(grepl("polygon", geometry_type_of(shapes)))) dissolved(shapes, call)
@@ -125,6 +127,14 @@ buffers <- function(shapes, distances, style, call) {
   made <- shapes_of_rows(found, length(shapes), crs_of(flat))
   if (same_crs(crs_of(flat), crs)) return(made)
   shapes_of_core(core_reproject(handles_of(made), store_of(made), unclass(crs_of(flat)), unclass(crs), list(), 0), crs)
+}
+
+# Polygons that cross or overlap themselves, of which buffers are those of what the even-odd rule puts inside.
+tell_crossed <- function(shapes, call) {
+  polygons <- which(geometry_type_of(shapes) %in% c("polygon", "multipolygon", "collection"))
+  if (!length(polygons)) return(invisible())
+  checked <- on_one_turn(shapes[polygons])
+  tell_odd(polygons[nzchar(core(core_check_shapes(handles_of(checked), store_of(checked)), call = call)$problem)], "x")
 }
 
 # All shapes as one, of length 1.

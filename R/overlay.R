@@ -54,6 +54,10 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   tell_odd(found$odd_x, "x")
   tell_odd(found$odd_y, "y")
   if (!is.null(reach)) tell_brought(found, y, b)
+  if (keep %in% c("union", "identity", "symmetric difference")) {
+    tell_stacked(found$stacked[1:2], a, "x")
+    tell_stacked(found$stacked[3:4], b, "y")
+  }
   found <- pieces_in_order(found, a, b)
   out <- with_shapes(vctrs::vec_slice(x, found$x), found$shapes)
   out <- add_columns(out, vctrs::vec_slice(attribute_table(y), found$y), suffix)
@@ -115,6 +119,14 @@ split_by <- function(x, y, column = NULL, suffix = "_y", crs = "equal") {
   column <- rlang::as_name(column)
   need_column(y, column, "column", call = call)
   overlay_with(x, y[c(column, shape_column_name(y))], "identity", suffix = suffix, crs = crs)
+}
+
+# Pieces on ground that several rows of a layer cover are there for each of them, so that areas add up to more.
+tell_stacked <- function(stacked, shapes, name) {
+  rounding <- 1e-9
+  if (!stacked[1] || stacked[2] <= rounding * sum(planar_areas(shapes), na.rm = TRUE)) return(invisible())
+  say(c("!" = "{counted(stacked[1], 'row')} of {.arg {name}} overlap, on {format_area(stacked[2], crs_of(shapes))}: pieces there come once for each.",
+        i = "{.code flatten_layer({name})} takes such rows apart first."))
 }
 
 only_lines <- function(shapes) all(geometry_type_of(shapes) %in% c("line", "multiline", NA))

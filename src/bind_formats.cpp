@@ -153,7 +153,7 @@ List core_read_dbase(SEXP open, IntegerVector fields, Nullable<IntegerVector> ro
 
   // Strings are R's, and made on this thread alone; the other columns are decoded meanwhile.
   std::vector<Column> text_columns = reader.read(texts, records);
-  auto rest = start_beside([&] { return reader.read(others, records); });
+  auto rest = start_beside(records.size(), [&] { return reader.read(others, records); });
   List out(all.size());
   LogicalVector odd(all.size());
   unwindProtect([&]() -> SEXP {

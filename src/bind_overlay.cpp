@@ -31,6 +31,14 @@ List r_pieces(Pieces& pieces) {
                       _["odd_y"] = one_based(pieces.odd_y));
 }
 
+// The same of an overlay: rows that overlap others of their layer, and their common ground, of x and of y.
+List r_overlay(Pieces& pieces) {
+  List out = r_pieces(pieces);
+  out["stacked"] =
+      NumericVector::create(pieces.stacked_x.rows, pieces.stacked_x.area, pieces.stacked_y.rows, pieces.stacked_y.area);
+  return out;
+}
+
 BufferStyle buffer_style(const List& style) {
   BufferStyle out;
   const std::string ends = as<std::string>(style["ends"]), corners = as<std::string>(style["corners"]),
@@ -50,7 +58,7 @@ List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles
                   bool only_y, bool touches) {
   Pieces pieces =
       overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), {both, only_x, only_y, touches});
-  return r_pieces(pieces);
+  return r_overlay(pieces);
 }
 
 // [[Rcpp::export]]
@@ -58,7 +66,7 @@ List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_ha
                        bool only_x, bool only_y, bool touches, double tolerance) {
   Brought brought = overlay_onto(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
                                  {both, only_x, only_y, touches}, tolerance);
-  List out = r_pieces(brought.pieces);
+  List out = r_overlay(brought.pieces);
   out["moved"] = static_cast<double>(brought.moved);
   out["farthest"] = brought.farthest;
   out["covers"] = r_vector(brought.covers);

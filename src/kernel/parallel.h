@@ -20,11 +20,12 @@ inline unsigned& thread_limit() {
   return limit;
 }
 
-// Starts `work` on a thread beside the calling one, which goes on; the future waits for it. With one thread allowed, and
-// in a loop over threads, the work is done when it is asked for.
+// Starts `work` on so many items on a thread beside the calling one, which goes on; the future waits for it. With one
+// thread allowed, in a loop over threads, and for few items, the work is done when it is asked for.
 template <class Work>
-auto start_beside(Work work) {
-  if (thread_limit() == 1 || works_beside()) return std::async(std::launch::deferred, work);
+auto start_beside(std::size_t items, Work work) {
+  constexpr std::size_t least = 1 << 12;  // below which starting a thread takes longer
+  if (thread_limit() == 1 || works_beside() || items < least) return std::async(std::launch::deferred, work);
   return std::async(std::launch::async, [work] {
     works_beside() = is_helper() = true;
     return work();

@@ -48,7 +48,7 @@ std::vector<int> sort_by_key(std::vector<T>& items, std::size_t keys, const KeyO
   });
 
   std::vector<int> start(keys + 1, static_cast<int>(items.size()));
-  parallel_for(stretches, 8, [&](std::size_t first, std::size_t last) {
+  parallel_for(stretches, shares == 1 ? stretches : 8, [&](std::size_t first, std::size_t last) {
     std::vector<int> place((std::size_t{1} << shift) + 1);
     for (std::size_t s = first; s < last; ++s) {
       const std::size_t base = s << shift, width = std::min(std::size_t{1} << shift, keys - std::min(keys, base));

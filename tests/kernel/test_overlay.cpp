@@ -2,6 +2,7 @@
 
 #include "kernel/error.h"
 #include "kernel/measure/planar.h"
+#include "kernel/overlay/dissolve.h"
 #include "kernel/overlay/overlay.h"
 #include "vectors.h"
 

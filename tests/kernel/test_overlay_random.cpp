@@ -4,6 +4,7 @@
 #include <functional>
 
 #include "kernel/measure/planar.h"
+#include "kernel/overlay/dissolve.h"
 #include "kernel/overlay/overlay.h"
 #include "kernel/predicate/validity.h"
 #include "support.h"
@@ -240,5 +241,33 @@ TEST_CASE("a layer moved by steps of the grid gives the same pieces, moved") {
     const std::vector<double> here = areas(0, 0), there = areas(1024, -4096);
     REQUIRE(here.size() == there.size());
     for (std::size_t i = 0; i < here.size(); ++i) CHECK(there[i] == Approx(here[i]).margin(1e-9));
+  }
+}
+
+TEST_CASE("stacks of shapes dissolved by levels cover what they cover at once, group by group") {
+  std::mt19937 random(77);
+  std::uniform_real_distribution<double> place(0, 40), radius(2, 9);
+  for (const int n : {40, 300, 900}) {
+    std::vector<std::string> texts;
+    std::vector<int> groups;
+    for (int i = 0; i < n; ++i) {
+      texts.push_back(test::random_star(random, place(random), place(random), radius(random), 12));
+      groups.push_back(static_cast<int>(random() % 3));
+    }
+    const StoreBuffer store = test::store_of(texts);
+    const std::vector<int> handles = test::all_handles(store.view());
+    const Pieces found = dissolve({store.view(), handles}, groups);
+    REQUIRE(found.x == std::vector<int>{0, 1, 2});
+    CHECK(found.odd_x.empty());
+    for (int group = 0; group < 3; ++group) {
+      std::vector<int> members;
+      for (int i = 0; i < n; ++i)
+        if (groups[i] == group) members.push_back(handles[i]);
+      const ShapeRows rows{store.view(), members};
+      const StoreBuffer at_once = united({&rows, 1});
+      const double area = planar_area(at_once.view(), 0);
+      CHECK(planar_area(found.store.view(), group) == Approx(area).epsilon(1e-12));
+      CHECK(check_shape(found.store.view(), group).problem == Problem::none);
+    }
   }
 }

@@ -260,3 +260,18 @@ test_that("a layer is taken apart where its polygons overlap", {
   withr::local_options(civicatlas.quiet = FALSE)
   expect_message(flatten_layer(discs[c(1, 1), ]), "1 of several rows \\(16 square units\\)")
 })
+
+test_that("rows that overlap within a layer are told where pieces double, invalid shapes wherever they are buffered", {
+  withr::local_options(civicatlas.quiet = FALSE)
+  stacked <- toy_frame(id = 1:3, geometry = squares("POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))", "POLYGON ((2 0, 6 0, 6 4, 2 4, 2 0))",
+                                                    "POLYGON ((8 0, 9 0, 9 4, 8 4, 8 0))"))
+  other <- toy_frame(k = 1, geometry = squares("POLYGON ((0 0, 9 0, 9 2, 0 2, 0 0))"))
+  expect_message(suppressMessages(overlay_with(stacked, other, "union"), classes = "none"), "2 rows of `x` overlap, on 8 m2.*flatten_layer\\(x\\)")
+  expect_message(suppressMessages(overlay_with(other, stacked, "identity"), classes = "none"), "2 rows of `y` overlap")
+  expect_no_message(overlay_with(flatten_layer(stacked), other, "union"), message = "overlap, on")
+  expect_no_message(overlay_with(stacked, other), message = "overlap, on")
+  options(civicatlas.quiet = TRUE)
+  doubled <- squares("MULTIPOLYGON (((0 0, 4 0, 4 4, 0 4, 0 0)), ((0 0, 4 0, 4 4, 0 4, 0 0)))")
+  expect_warning(buffer_by(doubled, 1), "even-odd", class = "civicatlas_warning_data")
+  expect_gt(area_of(buffer_by(repair_shapes(doubled, "winding"), 1)), 35)
+})

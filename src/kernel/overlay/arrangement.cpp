@@ -46,7 +46,7 @@ Arrangement::Arrangement(std::span<const ShapeRows> layers, FillRule rule, const
     : rule_(rule), grid_(grid) {
   collect(layers);
   sort_around_nodes();
-  auto traced = start_beside([&] { trace_cycles(); });
+  auto traced = start_beside(edges_.size(), [&] { trace_cycles(); });
   const std::vector<int> around_groups = surrounding_cycles();
   traced.get();
   link_cycles(around_groups);
@@ -94,7 +94,7 @@ void Arrangement::collect(std::span<const ShapeRows> layers) {
     }
   });
   Noded noded = node(points, segments);
-  auto placed = start_beside([&] { place_vertices(layers, noded); });
+  auto placed = start_beside(segments.size(), [&] { place_vertices(layers, noded); });
   merge_edges(noded.segments, noded.points.size());
   placed.get();
   points_ = std::move(noded.points);

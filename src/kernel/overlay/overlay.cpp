@@ -49,6 +49,20 @@ class Wholes {
   std::vector<int> cells_;
 };
 
+Stacked stacked(const Arrangement& a, int first_feature, int rows) {
+  std::vector<char> is_stacked(static_cast<std::size_t>(rows), 0);
+  Stacked out;
+  for (int face = 1; face < a.faces(); ++face) {
+    const auto from_first = sides_of(a.cover(face), first_feature).y;
+    const auto own = sides_of(from_first, first_feature + rows).x;
+    if (own.size() < 2) continue;
+    out.area += a.area(face);
+    for (const int feature : own) is_stacked[feature - first_feature] = 1;
+  }
+  out.rows = static_cast<int>(std::ranges::count(is_stacked, 1));
+  return out;
+}
+
 // Collects cells by the pair of rows they belong to.
 class PairPieces {
  public:
@@ -150,7 +164,13 @@ class PairPieces {
   }
 
   Pieces pieces() {
-    auto odd = start_beside([&] { return std::pair(odd_rows(a_, layers_[0], 0), odd_rows(a_, layers_[1], x_rows_)); });
+    Pieces out;
+    auto told = start_beside(static_cast<std::size_t>(a_.faces()), [&] {
+      out.odd_x = odd_rows(a_, layers_[0], 0);
+      out.odd_y = odd_rows(a_, layers_[1], x_rows_);
+      out.stacked_x = stacked(a_, 0, x_rows_);
+      out.stacked_y = stacked(a_, x_rows_, layers_[1].size());
+    });
     std::vector<std::int64_t> with_cells;
     for (const auto* all : {&cells_.faces, &cells_.edges, &cells_.nodes})
       for (const Belonging& b : *all) with_cells.push_back(b.region);
@@ -160,7 +180,6 @@ class PairPieces {
     };
     once(with_cells);
     once(touches_);
-    Pieces out;
     if (!keep_.touches)
       for (const std::int64_t pair : touches_)
         out.touching += !std::binary_search(with_cells.begin(), with_cells.end(), pair);
@@ -180,7 +199,7 @@ class PairPieces {
       const bool by_polygon = out.x[k] < 0 || out.y[k] < 0 || wholes.has_polygon(out.y[k] + x_rows_);
       out.whole.push_back(by_polygon && wholes.is_whole(feature, count[k]));
     }
-    std::tie(out.odd_x, out.odd_y) = odd.get();
+    told.get();
     return out;
   }
 

@@ -13,12 +13,19 @@ struct OverlayKeep {
   bool touches = false;  // where two shapes meet in less than both could: polygons along borders, lines in points
 };
 
+// Rows whose polygons overlap others of their layer, and the ground on which they do.
+struct Stacked {
+  int rows = 0;
+  double area = 0;
+};
+
 struct Pieces {
   StoreBuffer store;
   std::vector<int> x, y;          // of each piece the rows it comes from, -1 for none; ascending
   std::vector<char> whole;        // whether it is all of a shape of lines and points, which may stand for it
   std::size_t touching = 0;       // pairs that meet in less than both could, and nothing more
   std::vector<int> odd_x, odd_y;  // rows whose polygons cross or overlap themselves
+  Stacked stacked_x, stacked_y;   // told by overlay() alone
 };
 
 // Pieces where both layers lie, or only one. Polygons are taken by the even-odd rule; lines and points on the border of
