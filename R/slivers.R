@@ -145,9 +145,12 @@ need_small_change <- function(change, closed, out, reach, x, call) {
 
 #' @param into The neighbour that takes a sliver: the one with the `"longest border"` along it, or the `"largest"`.
 #' @param same A column of `x`: slivers go only to neighbours with the same value.
+#' @param add Columns of numbers of `x` whose values in slivers are added to those of the neighbours that take them, missing ones as 0;
+#'   the other columns of slivers go with them.
 #' @rdname find_gaps
 #' @export
-absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL, unit = NULL, into = "longest border", same = NULL) {
+absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL, unit = NULL, into = "longest border", same = NULL,
+                           add = NULL) {
   started <- clock()
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn absorb_slivers} takes a spatial frame.", call = call)
@@ -158,6 +161,8 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   shapes <- polygons_of(x, "x", call)
   same <- rlang::enquo(same)
   classes <- if (rlang::quo_is_null(same)) integer() else as.integer(vctrs::vec_group_id(choose_columns(attribute_table(x), same, "same", call)))
+  add <- rlang::enquo(add)
+  added <- if (!rlang::quo_is_null(add)) number_columns(attribute_table(x), add, "add", call)
   measured <- pieces_frame(list(), shapes, unit, call)
   below <- function(value, limit) if (is.null(limit)) rep(TRUE, length(value)) else !is.na(value) & value < limit
   sliver <- below(measured$area, area) & below(measured$thinness, thinness) & below(measured$width, narrower_than) & !is.na(shapes)
@@ -165,11 +170,31 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   absorbed <- !is.na(found$into)
   parts <- c(
     paste0(format_count(sum(absorbed)), " absorbed (", format_area(sum(planar_areas(shapes[absorbed])), crs_of(shapes)), ")"),
-    if (any(sliver & !absorbed)) paste(format_count(sum(sliver & !absorbed)), "left, without a neighbour to take them")
+    if (any(sliver & !absorbed)) paste(format_count(sum(sliver & !absorbed)), "left, without a neighbour to take them"),
+    if (length(added)) paste(paste(added, collapse = ", "), "added up")
   )
   say("{.fn absorb_slivers}: {counted(length(shapes), 'row')} in, {format_count(sum(!absorbed))} out: {paste(parts, collapse = ', ')}.")
+  taker <- ifelse(absorbed, found$into, seq_along(shapes))
+  x[added] <- lapply(unclass(x)[added], sum_by, taker)
   out <- with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes)))[!absorbed, ]
   record(out, x, "absorb_slivers", rlang::current_call(), length(shapes), parts, started, if (any(absorbed)) tell_stale(measure_columns(x), out))
+}
+
+# Of each row the sum of the values whose taker it is; missing where all of them are.
+sum_by <- function(values, taker) {
+  some <- !is.na(values)
+  sums <- rowsum(as.double(values[some]), taker[some])
+  replace(rep(NA_real_, length(values)), as.integer(rownames(sums)), sums[, 1])
+}
+
+number_columns <- function(attributes, columns, argument, call) {
+  names <- names(choose_columns(attributes, columns, argument, call))
+  text <- names[!vapply(attributes[names], is.numeric, NA)]
+  if (length(text)) {
+    fail("argument", c("{.arg {argument}} takes columns of numbers; {.val {text[1]}} holds {.cls {class(attributes[[text[1]]])[1]}}.",
+                       i = "{.fn mend_numbers} turns text into numbers."), call = call)
+  }
+  names
 }
 
 # A frame of pieces with their measures in a unit.
@@ -177,7 +202,8 @@ pieces_frame <- function(columns, pieces, unit, call) {
   scale <- 1 / positive_length(pieces, 1, unit, "unit", call)
   area <- planar_areas(pieces) * scale^2
   perimeter <- core_planar_measure(handles_of(pieces), store_of(pieces), "perimeter") * scale
-  measures <- list(area = area, width = 2 * area / perimeter, thinness = 4 * pi * area / perimeter^2, geometry = pieces)
+  over <- function(x, y) replace(x / y, y == 0, 0)  # a place has neither
+  measures <- list(area = area, width = over(2 * area, perimeter), thinness = over(4 * pi * area, perimeter^2), geometry = pieces)
   frame_of_columns(!!!columns, !!!measures)
 }
 

@@ -11,8 +11,8 @@
 #' @return `check_shapes()`: a tibble of one row a shape: `row`, `valid`, `problem` (`NA` or the first found of `"bad coordinate"`, `"open
 #'   ring"`, `"too few points"`, `"crossing"`, where edges cross or overlap, `"self-touch"`, where a ring meets itself, `"repeated
 #'   ring"`, `"hole outside"`, `"hole in hole"`, `"part in part"`, `"split interior"`, where holes that touch cut it) and its place `x`,
-#'   `y`. Missing shapes are valid. `repair_shapes()`: `x` with valid shapes; missing where nothing has any area. Shapes
-#'   that are valid, lines and points stay as they are.
+#'   `y`. Missing shapes are valid. `repair_shapes()`: `x` with valid shapes; missing where nothing has any area or length. Shapes
+#'   that are valid and points stay as they are.
 #' @section Errors: `repair_shapes()`: `civicatlas_error_format` for coordinates that are not finite.
 #' @examples
 #' shapes <- shapes_from_wkt(c("POLYGON ((0 0, 4 4, 4 0, 0 4, 0 0))", "POLYGON ((0 0, 4 0, 4 4, 0 0))"))
@@ -36,25 +36,24 @@ repair_shapes <- function(x, rule = "even-odd") {
   call <- rlang::current_env()
   one_of(rule, c("even-odd", "winding"), "rule", call = call)
   shapes <- as_shapes(x, call = call)
-  polygons <- which(geometry_type_of(shapes) %in% c("polygon", "multipolygon", "collection"))
-  problems <- core(core_check_shapes(handles_of(shapes)[polygons], store_of(shapes)), call = call)$problem
-  polygons <- polygons[nzchar(problems)]
-  tell_flat(shapes[polygons])
-  found <- core(core_repair(handles_of(shapes)[polygons], store_of(shapes), rule == "winding"), call = call)
-  repaired <- shapes_of_rows(found, length(polygons), crs_of(shapes))
-  before <- planar_areas(shapes[polygons])
+  problems <- core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem
+  broken <- which(nzchar(problems) & !is.na(shapes) & !geometry_type_of(shapes) %in% c("point", "multipoint"))
+  tell_flat(shapes[broken])
+  found <- core(core_repair(handles_of(shapes)[broken], store_of(shapes), rule == "winding"), call = call)
+  repaired <- shapes_of_rows(found, length(broken), crs_of(shapes))
+  before <- planar_areas(shapes[broken])
   after <- planar_areas(repaired)
   gone <- sum(is.na(repaired))
   changed <- sum(abs(after - before) > 1e-9 * pmax(before, after), na.rm = TRUE)
   parts <- c(
     if (changed) paste0("area changed in ", counted(changed, "shape"), ", from ", format_area(sum(before), crs_of(shapes)), " to ",
                         format_area(sum(after, na.rm = TRUE), crs_of(shapes)), " in all"),
-    if (gone) paste(format_count(gone), "without area, now missing")
+    if (gone) paste(format_count(gone), "without area or length, now missing")
   )
   if (!length(parts)) parts <- "no area changed"
   say("{.fn repair_shapes}: {counted(length(shapes), 'shape')}: {paste(parts, collapse = ', ')}.")
   out <- shapes
-  if (length(polygons)) out[polygons] <- repaired
+  if (length(broken)) out[broken] <- repaired
   out <- with_shapes(x, out)
   record(out, x, "repair_shapes", rlang::current_call(), length(shapes), parts, started, if (changed) tell_stale(measure_columns(x), out))
 }

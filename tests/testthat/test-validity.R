@@ -92,3 +92,21 @@ test_that("what is valid stays as it is by either rule, and an outer ring takes 
   expect_true(check_shapes(outer)$valid)
   expect_identical(area_of(outer), 81)
 })
+
+test_that("lines without length and polygons that are a place have a repair and a measure", {
+  lines <- shapes_from_wkt(c("LINESTRING (1 1, 1 1)", "LINESTRING (0 0, 0 0, 1 1)", "MULTILINESTRING ((1 1, 1 1), (2 2, 3 3))"), crs = 32757)
+  repaired <- repair_shapes(lines)
+  expect_identical(wkt_of(repaired), c(NA, "LINESTRING (0 0, 0 0, 1 1)", "LINESTRING (2 2, 3 3)"))
+  expect_true(all(check_shapes(repaired)$valid))
+  places <- toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((1 1, 1 1, 1 1, 1 1))", "POLYGON ((0 0, 5 0, 5 5, 0 5, 0 0))"), crs = 32757))
+  expect_identical(find_slivers(places)$row, 1L)
+})
+
+test_that("what slivers count is added to those that take them, on request", {
+  x <- toy_frame(id = 1:4, people = c(10L, 1L, NA, 5L), name = letters[1:4], geometry = shapes_from_wkt(c(
+    "POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))", "POLYGON ((10 0, 10.1 0, 10.1 10, 10 10, 10 0))",
+    "POLYGON ((10.1 0, 20 0, 20 10, 10.1 10, 10.1 0))", "POLYGON ((20 0, 20.1 0, 20.1 10, 20 10, 20 0))"), crs = 32757))
+  expect_identical(absorb_slivers(x, area = 2)$people, c(10L, NA))
+  expect_identical(absorb_slivers(x, area = 2, add = people)$people, c(11, 5))
+  expect_error(absorb_slivers(x, area = 2, add = name), "mend_numbers", class = "civicatlas_error_argument")
+})
