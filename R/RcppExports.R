@@ -269,6 +269,10 @@ core_absorb <- function(handles, store, slivers, classes, largest) {
     .Call(`_civicatlas_core_absorb`, handles, store, slivers, classes, largest)
 }
 
+core_with_depth <- function(handles, store, start, origins, from_handles, from_store) {
+    .Call(`_civicatlas_core_with_depth`, handles, store, start, origins, from_handles, from_store)
+}
+
 core_buffer <- function(handles, store, distances, style, crs) {
     .Call(`_civicatlas_core_buffer`, handles, store, distances, style, crs)
 }

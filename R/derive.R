@@ -115,7 +115,7 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   reach <- positive_length(shapes, tolerance, unit, "tolerance", call)
   found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders), call = call)
   tell_odd(found$odd_x, "x")
-  out <- shapes_of_rows(found, length(shapes), crs_of(shapes))
+  out <- deepened(shapes_of_rows(found, length(shapes), crs_of(shapes)), seq_along(shapes), shapes)
   untouched <- is.na(shapes) & !is.na(as_shapes(x))  # left out, as they lie too far away
   if (any(untouched)) out[untouched] <- as_shapes(x)[untouched]
   vertices <- function(shapes) sum(core_vertex_counts(handles_of(shapes), store_of(shapes)), na.rm = TRUE)

@@ -40,7 +40,8 @@ dissolve_by <- function(.x, ..., .once = NULL) {
     need_no_sum_of(once, given[named], call, "group")
     table <- replace_columns(table, standing_once(attributes[once], list(x = as.integer(groups), y = seq_len(nrow(x))), count, call, "group"))
   }
-  out <- frame_of_columns(!!!as.list(table), !!shape_column_name(x) := shapes_of_rows(found, count, crs_of(shapes)))
+  made <- deepened(shapes_of_rows(found, count, crs_of(shapes)), split(seq_along(groups), factor(groups, seq_len(count))), shapes)
+  out <- frame_of_columns(!!!as.list(table), !!shape_column_name(x) := made)
   parts <- sum(grepl("^multi", geometry_type_of(out)))
   account <- if (parts) paste(format_count(parts), "of several parts")
   say("{.fn dissolve_by}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(', ', account)[length(account) > 0]}.")

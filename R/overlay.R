@@ -7,8 +7,8 @@
 #' All lines and borders of both layers are brought together in one snap rounding (Hobby 1999) with exact predicates on cells
 #' of the size of the coordinates' last bit: it does not fail, neighbours keep identical borders, results are valid by OGC
 #' 06-103r4, and areas add up. Vertices keep their digits. Invalid polygons are taken by the even-odd rule, which is said. Lines
-#' and points on the border of a polygon lie in it: those on a border that two polygons share lie in both. Z and M are
-#' left out.
+#' and points on the border of a polygon lie in it: those on a border that two polygons share lie in both. Vertices keep their Z and M,
+#' and new ones on an edge have what lies between its ends; a piece with vertices elsewhere has neither, which is counted.
 #'
 #' @param x,y,mask Spatial frames on one CRS, of polygons, lines or points (for `clip_to()` and `erase_by()` also shape vectors).
 #' @param keep Which pieces: `"intersection"` where both lie; `"union"` all; `"difference"` where only `x` lies; `"symmetric
@@ -59,6 +59,7 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
     tell_stacked(found$stacked[3:4], b, "y")
   }
   found <- pieces_in_order(found, a, b)
+  found$shapes <- deepened(found$shapes, Map(function(x, y) stats::na.omit(c(x, y)), found$x, found$y + length(a)), vctrs::vec_c(a, b))
   out <- with_shapes(vctrs::vec_slice(x, found$x), found$shapes)
   out <- add_columns(out, vctrs::vec_slice(attribute_table(y), found$y), suffix)
   counts <- c("where both lie" = sum(!is.na(found$x) & !is.na(found$y)), "of x alone" = sum(is.na(found$y)), "of y alone" = sum(is.na(found$x)))
@@ -96,7 +97,7 @@ masked <- function(x, mask, crs, inside, verb, verb_call, call) {
   tell_odd(found$odd_x, "x")
   tell_odd(found$odd_y, "mask")
   left <- found$x
-  shapes <- with_wholes(found, a)
+  shapes <- deepened(with_wholes(found, a), left, a)
   gone <- sum(!is.na(a)) - length(left)
   cut <- sum(differ_in_size(a[left], shapes))
   out <- if (is_spatial_frame(x)) with_shapes(x[left, ], shapes) else shapes
@@ -141,7 +142,7 @@ split_at_lines <- function(x, y, crs, verb_call, call) {
   a <- polygons_of(x, "x", call)
   b <- overlay_shapes(y, call)
   found <- core(core_split_by_lines(handles_of(a), store_of(a), handles_of(b), store_of(b)), call = call)
-  shapes <- shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(a))
+  shapes <- deepened(shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(a)), found$x, a)
   out <- with_shapes(vctrs::vec_slice(x, found$x), shapes)
   cut <- length(unique(found$x[duplicated(found$x)]))
   parts <- c(if (cut) paste(format_count(cut), "cut"), if (anyNA(a)) paste(format_count(sum(is.na(a))), "without a shape, left out"))
@@ -169,7 +170,8 @@ flatten_layer <- function(x) {
   found <- core(core_flatten(handles_of(shapes), store_of(shapes)), call = call)
   counts <- lengths(found$rows)
   out <- vctrs::vec_slice(x, vapply(found$rows, `[`, 0L, 1))
-  out <- with_shapes(out, shapes_of_core(list(store = found$store, handles = seq_along(counts)), crs_of(shapes)))
+  pieces <- shapes_of_core(list(store = found$store, handles = seq_along(counts)), crs_of(shapes))
+  out <- with_shapes(out, deepened(pieces, found$rows, shapes))
   out <- add_columns(out, tibble::tibble(rows = found$rows, count = counts), "_flat")
   shared <- core_planar_measure(handles_of(as_shapes(out)), store_of(as_shapes(out)), "area")[counts > 1]
   parts <- if (any(counts > 1)) paste0(format_count(sum(counts > 1)), " of several rows (", format_area(sum(shared), crs_of(shapes)), ")") else "no overlaps"
@@ -184,7 +186,6 @@ overlay_shapes <- function(x, call) {
     say_once("planar overlay", c(i = paste("Borders on longitude and latitude are taken as straight in degrees;",
                                            "areas are measured along the ellipsoid all the same.")))
   }
-  tell_flat(shapes)
   without_outliers(on_one_turn(shapes))
 }
 
@@ -210,10 +211,22 @@ least_suspect <- function(crs) {
   switch(crs$kind %||% "none", geographic = 1e4, projected = 1e9 / crs$unit_size, none = 540, Inf)
 }
 
+are_deep <- function(shapes) !is.na(shapes) & core_types(handles_of(shapes), store_of(shapes)) >= 1000L
+
 # What works in the plane has no place for Z and M.
-tell_flat <- function(shapes) {
-  deep <- sum(core_types(handles_of(shapes), store_of(shapes)) >= 1000L, na.rm = TRUE)
-  if (deep) say(c("!" = "Z and M of {counted(deep, 'shape')} are left out."))
+tell_flat <- function(shapes) tell_depth_lost(sum(are_deep(shapes)))
+
+tell_depth_lost <- function(shapes) {
+  if (shapes) say(c("!" = "Z and M of {counted(shapes, 'shape')} are left out: there are new vertices that have none."))
+}
+
+# Shapes that were made of others with the Z and M that those have: each of the rows of `from` in its element of `of`.
+deepened <- function(made, of, from) {
+  if (!any(are_deep(from))) return(made)
+  start <- c(0L, cumsum(lengths(of)))
+  found <- core_with_depth(handles_of(made), store_of(made), as.integer(start), as.integer(unlist(of)), handles_of(from), store_of(from))
+  tell_depth_lost(found$flat)
+  shapes_of_core(found, crs_of(made))
 }
 
 polygons_of <- function(x, name, call) {

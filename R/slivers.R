@@ -77,7 +77,7 @@ close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) 
   if (!isTRUE(force)) need_wider_shapes(shapes, reach, call)
   ranks <- if (first == "row") seq_along(shapes) else rank(-planar_areas(shapes), ties.method = "first", na.last = TRUE)
   found <- core(core_close_gaps(handles_of(shapes), store_of(shapes), as.integer(ranks), reach), call = call)
-  out <- shapes_of_rows(found, length(shapes), crs_of(shapes))
+  out <- deepened(shapes_of_rows(found, length(shapes), crs_of(shapes)), seq_along(shapes), shapes)
   gone <- which(is.na(out) & !is.na(shapes))
   if (length(gone)) {
     caution("data", c("{counted(length(gone), 'shape')} {cli::qty(length(gone))}{?is/are} thinner than the tolerance and {?has/have} nothing left.",
@@ -176,7 +176,9 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   say("{.fn absorb_slivers}: {counted(length(shapes), 'row')} in, {format_count(sum(!absorbed))} out: {paste(parts, collapse = ', ')}.")
   taker <- ifelse(absorbed, found$into, seq_along(shapes))
   x[added] <- lapply(unclass(x)[added], sum_by, taker)
-  out <- with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes)))[!absorbed, ]
+  made <- shapes_of_rows(found, length(shapes), crs_of(shapes))
+  made <- deepened(made, split(seq_along(shapes), factor(taker, seq_along(shapes))), shapes)
+  out <- with_shapes(x, made)[!absorbed, ]
   record(out, x, "absorb_slivers", rlang::current_call(), length(shapes), parts, started, if (any(absorbed)) tell_stale(measure_columns(x), out))
 }
 

@@ -38,9 +38,8 @@ repair_shapes <- function(x, rule = "even-odd") {
   shapes <- as_shapes(x, call = call)
   problems <- core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem
   broken <- which(nzchar(problems) & !is.na(shapes) & !geometry_type_of(shapes) %in% c("point", "multipoint"))
-  tell_flat(shapes[broken])
   found <- core(core_repair(handles_of(shapes)[broken], store_of(shapes), rule == "winding"), call = call)
-  repaired <- shapes_of_rows(found, length(broken), crs_of(shapes))
+  repaired <- deepened(shapes_of_rows(found, length(broken), crs_of(shapes)), seq_along(broken), shapes[broken])
   before <- planar_areas(shapes[broken])
   after <- planar_areas(repaired)
   gone <- sum(is.na(repaired))

@@ -855,6 +855,22 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_with_depth
+List core_with_depth(IntegerVector handles, List store, IntegerVector start, IntegerVector origins, IntegerVector from_handles, List from_store);
+RcppExport SEXP _civicatlas_core_with_depth(SEXP handlesSEXP, SEXP storeSEXP, SEXP startSEXP, SEXP originsSEXP, SEXP from_handlesSEXP, SEXP from_storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type start(startSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type origins(originsSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type from_handles(from_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type from_store(from_storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_with_depth(handles, store, start, origins, from_handles, from_store));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_buffer
 List core_buffer(IntegerVector handles, List store, NumericVector distances, List style, Nullable<List> crs);
 RcppExport SEXP _civicatlas_core_buffer(SEXP handlesSEXP, SEXP storeSEXP, SEXP distancesSEXP, SEXP styleSEXP, SEXP crsSEXP) {
@@ -1334,6 +1350,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_overlaps", (DL_FUNC) &_civicatlas_core_overlaps, 2},
     {"_civicatlas_core_close_gaps", (DL_FUNC) &_civicatlas_core_close_gaps, 4},
     {"_civicatlas_core_absorb", (DL_FUNC) &_civicatlas_core_absorb, 5},
+    {"_civicatlas_core_with_depth", (DL_FUNC) &_civicatlas_core_with_depth, 6},
     {"_civicatlas_core_buffer", (DL_FUNC) &_civicatlas_core_buffer, 5},
     {"_civicatlas_core_simplify", (DL_FUNC) &_civicatlas_core_simplify, 4},
     {"_civicatlas_core_shared_measures", (DL_FUNC) &_civicatlas_core_shared_measures, 4},

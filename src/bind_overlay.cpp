@@ -2,6 +2,7 @@
 #include "bind_crs.h"
 #include "kernel/buffer/buffer.h"
 #include "kernel/overlay/coverage.h"
+#include "kernel/overlay/depth.h"
 #include "kernel/overlay/dissolve.h"
 #include "kernel/overlay/simplify.h"
 #include "kernel/overlay/split.h"
@@ -144,6 +145,18 @@ List core_absorb(IntegerVector handles, List store, LogicalVector slivers, Integ
   List out = r_pieces(absorbed.pieces);
   out["into"] = one_based(absorbed.into);
   return out;
+}
+
+// Of the shape in row i the origins are the rows from start[i] on, 0-based.
+// [[Rcpp::export]]
+List core_with_depth(IntegerVector handles, List store, IntegerVector start, IntegerVector origins,
+                     IntegerVector from_handles, List from_store) {
+  const std::vector<int> rows = zero_based(origins);
+  const std::vector<int> begins(start.begin(), start.end());
+  Deepened deep = with_depth(shape_rows(handles, store), {begins, rows}, shape_rows(from_handles, from_store));
+  for (int& handle : deep.handles)
+    if (handle == 0) handle = NA_INTEGER;
+  return List::create(_["store"] = r_store(deep.store), _["handles"] = r_vector(deep.handles), _["flat"] = deep.flat);
 }
 
 // `crs` is NULL for a plane, else a geographic CRS in degrees, and distances are in metres.

@@ -213,11 +213,33 @@ test_that("what is lost is said: Z and M, and rows without a shape", {
   withr::local_options(civicatlas.quiet = FALSE)
   deep <- suppressMessages(toy_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON Z ((0 0 1, 4 0 1, 4 4 1, 0 4 1, 0 0 1))", NA))))
   mask <- shapes_from_wkt("POLYGON ((1 1, 2 1, 2 2, 1 2, 1 1))")
-  for (verb in list(quote(clip_to(deep, mask)), quote(erase_by(deep, mask)), quote(buffer_by(deep, 1)), quote(simplify_by(deep, 0.1)), quote(dissolve_by(deep)))) {
+  for (verb in list(quote(clip_to(deep, mask)), quote(erase_by(deep, mask)), quote(buffer_by(deep, 1)))) {
     expect_message(eval(verb), "Z and M of 1 shape are left out")
   }
   expect_message(erase_by(deep, mask), "1 without a shape, left out")
   expect_message(overlay_with(deep, toy_frame(geometry = mask), keep = "union"), "1 row without a shape")
+})
+
+test_that("vertices keep their Z and M through every verb that keeps vertices, and cut edges get what lies between", {
+  deep <- squares("POLYGON ZM ((0 0 0 1, 10 0 10 1, 10 10 20 3, 0 10 10 3, 0 0 0 1))", "POLYGON ZM ((10 0 10 5, 20 0 5 5, 20 10 5 5, 10 10 20 5, 10 0 10 5))")
+  x <- toy_frame(id = 1:2, geometry = deep)
+  half <- squares("POLYGON ((0 0, 30 0, 30 5, 0 5, 0 0))")
+  expect_identical(wkt_of(clip_to(deep[1], half)), "POLYGON ZM ((0 5 5 2, 0 0 0 1, 10 0 10 1, 10 5 15 2, 0 5 5 2))")
+  line <- squares("LINESTRING Z (-4 5 0, 6 5 100, 12 5 40, 24 5 100)")
+  expect_identical(wkt_of(erase_by(line, deep)), "MULTILINESTRING Z ((-4 5 0, 0 5 40), (20 5 80, 24 5 100))")
+  same_depth <- function(made, from) {
+    places <- function(shapes) unique(regmatches(wkt_of(shapes), gregexpr("[-0-9.]+ [-0-9.]+ [-0-9.]+ [-0-9.]+", wkt_of(shapes))) |> unlist())
+    expect_true(all(places(made) %in% places(from)))
+  }
+  same_depth(as_shapes(dissolve_by(x)), deep)
+  same_depth(simplify_by(deep, 0.1), deep)
+  same_depth(as_shapes(flatten_layer(x)), deep)
+  same_depth(as_shapes(absorb_slivers(x, area = 1)), deep)
+  same_depth(as_shapes(close_gaps(x, 0.5)), deep)
+  pieces <- overlay_with(x, toy_frame(geometry = half), "union")  # the last is of the flat layer alone
+  expect_identical(grepl("ZM", wkt_of(pieces)), c(TRUE, TRUE, TRUE, TRUE, FALSE))
+  bow <- squares("POLYGON Z ((0 0 0, 4 4 4, 4 0 4, 0 4 0, 0 0 0))")
+  expect_match(wkt_of(repair_shapes(bow)), "2 2 2")
 })
 
 test_that("a shape of fill values does not change the others, and is named", {
