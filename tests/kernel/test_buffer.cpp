@@ -1,4 +1,5 @@
 #include <catch2/catch.hpp>
+#include <cstdlib>
 
 #include "kernel/buffer/buffer.h"
 #include "kernel/measure/ellipsoidal.h"
@@ -6,6 +7,7 @@
 #include "kernel/measure/planar.h"
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/validity.h"
+#include "kernel/shapes/derive.h"
 #include "vectors.h"
 
 using namespace civic;
@@ -143,6 +145,119 @@ TEST_CASE("buffers of fine-grained shapes have no holes without width, and come 
     const Pieces lost = mask({shape.view(), one}, {back.store.view(), one}, false);
     CHECK(area_of(lost) < 2e-3 * planar_area(shape.view(), 0));
     CHECK(area_of(back) >= planar_area(shape.view(), 0) * (1 - 2e-3));
+  }
+}
+
+namespace {
+
+using Random = std::mt19937;
+double between(Random& random, double low, double high) {
+  return std::uniform_real_distribution<double>(low, high)(random);
+}
+std::string vertex_text(double x, double y) { return std::to_string(x) + " " + std::to_string(y); }
+
+std::string random_walk(Random& random, int vertices) {
+  std::normal_distribution<double> step(0, 5);
+  double x = 500000, y = 4000000;
+  std::string text = "LINESTRING (" + vertex_text(x, y);
+  for (int i = 1; i < vertices; ++i) text += ", " + vertex_text(x += step(random), y += step(random));
+  return text + ")";
+}
+
+// Teeth on a bar, of any width and distance, some of them closer than a buffer is wide.
+std::string random_comb(Random& random) {
+  std::string text = "POLYGON ((500000 4000000, ", back;
+  double x = 500000;
+  for (int tooth = static_cast<int>(between(random, 2, 9)); tooth > 0; --tooth) {
+    const double high = 4000000 + between(random, 5, 30), end = x + between(random, 0.2, 6),
+                 next = end + between(random, 0.2, 6);
+    back += ", " + vertex_text(x, high) + ", " + vertex_text(end, high) + ", " + vertex_text(end, 4000004) + ", " +
+            vertex_text(next, 4000004);
+    x = next;
+  }
+  return text + "500000 4000004" + back + ", " + vertex_text(x, 4000000) + ", 500000 4000000))";
+}
+
+std::string random_spiral(Random& random) {
+  const double pitch = between(random, 0.5, 6), step = between(random, 0.1, 0.6);
+  std::string text;
+  for (int i = 0; i < 60; ++i) {
+    const double angle = i * step, r = pitch * angle / 6.283;
+    text += (i ? ", " : "LINESTRING (") + vertex_text(500000 + r * std::cos(angle), 4000000 + r * std::sin(angle));
+  }
+  return text + ")";
+}
+
+std::string random_shape(Random& random) {
+  const int corners = static_cast<int>(between(random, 3, 60));
+  switch (random() % 5) {
+    case 0:
+      return random_walk(random, corners);
+    case 1:
+      return random_comb(random);
+    case 2:
+      return random_spiral(random);
+    case 3:
+      return vertex_text(between(random, 0, 9), 1).insert(0, "POINT (") + ")";
+    default:
+      return test::random_star(random, 500000, 4000000, between(random, 1, 60), std::max(5, corners));
+  }
+}
+
+// The rule of a buffer: it is valid, holds the shape, and all of its border is as far from the shape as it should be.
+void check_buffer(Random& random, bool closely) {
+  const std::string text = random_shape(random);
+  const StoreBuffer store = store_of({text});
+  const bool polygon = text[2] == 'L';
+  const int one[] = {1};
+  if (polygon && check_shape(store.view(), 0).problem != Problem::none) return;  // teeth without a gap
+  const double size = std::exp(between(random, -4, 3)), distance = polygon && random() % 3 == 0 ? -size : size;
+  BufferStyle style;
+  style.segments = 4 << random() % 3;
+  const StoreBuffer line = polygon ? boundaries_of({store.view(), one}).store : store;
+  INFO(text << " by " << distance);
+  const double by[] = {distance};
+  const Pieces found = buffer({store.view(), one}, by, style);
+  if (found.x.empty()) {
+    CHECK(distance < 0);
+    return;
+  }
+  const StoreView s = found.store.view();
+  REQUIRE(check_shape(s, 0).problem == Problem::none);
+  if (!closely) return;
+  const double least = size * std::cos(civic::pi / (4 * style.segments)), slack = 1e-8 + 1e-6 * size;
+  for (int ring = s.shape_rings(0).begin; ring < s.shape_rings(0).end; ++ring)
+    for (int i = s.vertices(ring).begin; i + 1 < s.vertices(ring).end; ++i)
+      for (const double t : {0.0, 0.5}) {
+        const StoreBuffer place =
+            test::store_of_point(s.x[i] + t * (s.x[i + 1] - s.x[i]), s.y[i] + t * (s.y[i + 1] - s.y[i]));
+        const double far = distance_from_points(place.view(), 0, line.view(), 0);
+        CHECK(far <= size + slack);
+        CHECK(far >= least - slack);
+      }
+  const StoreView v = store.view();
+  const double area = planar_area(s, 0);
+  if (distance > 0) {
+    const Pieces lost = mask({v, one}, {s, one}, false);
+    CHECK(lost.x.empty());
+    CHECK(area > (polygon ? planar_area(v, 0) : 0));
+  } else {
+    CHECK(area < planar_area(v, 0));
+  }
+}
+
+}  // namespace
+
+// 300 shapes, or CIVIC_BUFFER_RUNS of them, of which every 50th is looked at closely.
+TEST_CASE("buffers of random shapes are valid, and as wide as they should be everywhere") {
+  const char* asked = std::getenv("CIVIC_BUFFER_RUNS");
+  const char* given = std::getenv("CIVIC_BUFFER_SEED");
+  const int runs = asked ? std::atoi(asked) : 300;
+  const unsigned seed = given ? static_cast<unsigned>(std::atoi(given)) : 20261128;
+  for (int run = 0; run < runs; ++run) {
+    Random random(seed + static_cast<unsigned>(run));
+    INFO("seed " << seed + static_cast<unsigned>(run));
+    check_buffer(random, !asked || run % 50 == 0);
   }
 }
 

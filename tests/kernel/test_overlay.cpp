@@ -178,6 +178,7 @@ TEST_CASE("shared borders vanish when polygons are dissolved, holes and islands 
 }
 
 TEST_CASE("coordinates that are not finite are refused by row") {
-  const Layer x({"POLYGON ((0 0, 1 0, NaN 1, 0 0))"});
-  CHECK_THROWS_WITH(repair(x.rows(), FillRule::even_odd), Catch::Contains("row 1"));
+  for (const char* text :
+       {"POLYGON ((0 0, 1 0, NaN 1, 0 0))", "POLYGON ((0 0, 1 0, 1 NaN, 0 0))", "POLYGON ((0 0, 1 0, 1 Inf, 0 0))"})
+    CHECK_THROWS_WITH(repair(Layer({text}).rows(), FillRule::even_odd), Catch::Contains("row 1"));
 }

@@ -96,3 +96,30 @@ test_that("a file of no known format is refused", {
   file <- withr::local_tempfile(fileext = ".xyz", lines = "what is this?")
   expect_error(read_layer(file), "no known format", class = "civicatlas_error_format")
 })
+
+test_that("every verb makes valid shapes of every invalid shape, or says which row it cannot take", {
+  vectors <- lapply(readLines(test_data("invalid_vectors.jsonl")), jsonlite::fromJSON)
+  shapes <- shapes_from_wkt(vapply(vectors, `[[`, "", "wkt"))
+  mask <- toy_frame(k = 1, geometry = shapes_from_wkt("POLYGON ((-3 -3, 6 -3, 6 5, 2 6, -3 4, -3 -3))"))
+  line <- toy_frame(geometry = shapes_from_wkt("LINESTRING (-9 0.5, 9 0.7)"))
+  verbs <- list(
+    function(x) overlay_with(x, mask, "union"), function(x) overlay_with(mask, x, "identity", tolerance = 0.01), function(x) clip_to(x, mask),
+    function(x) erase_by(x, mask), function(x) split_by(x, line), function(x) buffer_by(x, 0.5), function(x) buffer_by(x, -0.1),
+    function(x) buffer_by(x, 0.3, merged = TRUE), function(x) bands_around(x, c(0.1, 0.2)), function(x) dissolve_by(x), function(x) simplify_by(x, 0.2),
+    repair_shapes, function(x) repair_shapes(x, "winding"), function(x) close_gaps(x, 0.01, force = TRUE),
+    function(x) absorb_slivers(x, area = 0.1), flatten_layer, find_gaps, find_slivers
+  )
+  finite <- vapply(regmatches(wkt_of(shapes), gregexpr("nan|inf", wkt_of(shapes), ignore.case = TRUE)), length, 0L) == 0
+  expect_identical(sum(!finite), 3L)
+  together <- toy_frame(id = which(finite), geometry = shapes[finite])
+  for (i in seq_along(verbs)) {
+    made <- suppressWarnings(verbs[[i]](together))
+    if (i < length(verbs)) expect_true(all(check_shapes(made)$valid), label = paste("all valid of verb", i))  # the last lists what it found
+    for (row in which(!finite)) {
+      lone <- suppressWarnings(toy_frame(id = 1, geometry = shapes[row]))
+      expect_error(suppressWarnings(verbs[[i]](lone)), "finite", class = "civicatlas_error")
+    }
+  }
+  alone <- function(verb) all(vapply(which(finite), function(row) all(check_shapes(suppressWarnings(verb(together[together$id == row, ])))$valid), NA))
+  for (verb in verbs[c(1, 6, 12)]) expect_true(alone(verb))
+})

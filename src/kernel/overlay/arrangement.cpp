@@ -22,10 +22,11 @@ double largest_coordinate(std::span<const ShapeRows> layers) {
       if (rows[row] < 0) continue;
       const IndexRange v = rows.store.shape_vertices(rows[row]);
       for (int i = v.begin; i < v.end; ++i) {
-        const double here = std::max(std::fabs(rows.store.x[i]), std::fabs(rows.store.y[i]));
-        if (!std::isfinite(here))
-          throw FormatError("the shape in row " + std::to_string(row + 1) + " has a coordinate that is not finite");
-        largest = std::max(largest, here);
+        const double x = std::fabs(rows.store.x[i]), y = std::fabs(rows.store.y[i]);
+        if (!std::isfinite(x) || !std::isfinite(y))
+          throw FormatError("the shape in row " + std::to_string(row + 1) +
+                            " has a coordinate that is not finite; leave the row out first");
+        largest = std::max({largest, x, y});
       }
     }
   return largest;
