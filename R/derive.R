@@ -116,6 +116,7 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders), call = call)
   tell_odd(found$odd_x, "x")
   out <- deepened(shapes_of_rows(found, length(shapes), crs_of(shapes)), seq_along(shapes), shapes)
+  tell_parts_lost(shapes, out)
   untouched <- is.na(shapes) & !is.na(as_shapes(x))  # left out, as they lie too far away
   if (any(untouched)) out[untouched] <- as_shapes(x)[untouched]
   vertices <- function(shapes) sum(core_vertex_counts(handles_of(shapes), store_of(shapes)), na.rm = TRUE)
@@ -126,4 +127,17 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   say("{.fn simplify_by}: {counted(length(shapes), 'shape')}, {note}.")
   out <- with_shapes(x, out)
   record(out, x, "simplify_by", rlang::current_call(), length(shapes), note, started, tell_stale(measure_columns(x), out))
+}
+
+# Lines and points of a collection that lie within its polygons are theirs already.
+tell_parts_lost <- function(before, after) {
+  collections <- which(geometry_type_of(before) == "collection")
+  if (!length(collections)) return(invisible())
+  held <- function(shapes) {
+    parts <- single_parts(shapes[collections])
+    kinds <- geometry_type_of(parts$shapes)
+    c(lines = length(unique(parts$rows[kinds == "line"])), points = sum(kinds == "point"))
+  }
+  lost <- sum(pmax(held(before) - held(after), 0))
+  if (lost) say(c("!" = "{counted(lost, 'line or point', 'lines and points')} of collections lie within polygons of theirs and are left out."))
 }

@@ -78,3 +78,12 @@ test_that("named relations hold between shapes of all types as their matrices sa
     expect_gt(nrow(found), 0)
   }
 })
+
+test_that("what a collection's polygons hold of its lines and points is told when it goes", {
+  withr::local_options(civicatlas.quiet = FALSE)
+  mixed <- shapes_from_wkt("GEOMETRYCOLLECTION (POINT (9 9), LINESTRING (0 0, 1 0.1, 2 0), POLYGON ((0 0, 4 0, 4 0.1, 4 4, 0 4, 0 0)))", crs = 32757)
+  expect_message(simpler <- simplify_by(mixed, 0.5), "1 line or point of collections lie")
+  expect_match(wkt_of(simpler), "POINT \\(9 9\\)")
+  apart <- shapes_from_wkt("GEOMETRYCOLLECTION (LINESTRING (9 0, 9 1), LINESTRING (9 1, 9 3), POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0)))", crs = 32757)
+  expect_no_message(simplify_by(apart, 0.5), message = "left out")
+})
