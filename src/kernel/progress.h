@@ -42,7 +42,7 @@ inline std::atomic<bool>& stopping() {
   return flag;
 }
 
-// Once in a while, so that loops within loops, which are many and short, seldom ask the host program.
+// Once in a while, so that long loops seldom ask the host program.
 inline bool is_time_to_ask() {
   thread_local std::chrono::steady_clock::time_point last{};
   const auto now = std::chrono::steady_clock::now();
@@ -54,7 +54,7 @@ inline bool is_time_to_ask() {
 // Ends the work where the user wants to stop.
 inline void end_if_interrupted() {
   if (stopping()) throw Interrupted();
-  if (is_helper() || !interrupt_requested() || (works_beside() && !is_time_to_ask())) return;
+  if (is_helper() || !interrupt_requested() || !is_time_to_ask()) return;
   if (!interrupt_requested()()) return;
   if (works_beside()) stopping() = true;
   throw Interrupted();

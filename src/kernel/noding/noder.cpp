@@ -278,7 +278,7 @@ class Noder {
       Stops& out = parts[begin / grain];
       std::vector<Candidate> candidates;
       std::vector<int> near;
-      for (std::size_t k = begin; k < end; k += group) {
+      for (std::size_t k = begin; k < end; k += group, end_if_interrupted()) {
         const auto some = std::span(fresh).subspan(k, std::min(group, end - k));
         gather_candidates(some, tree, others, candidates);
         for (const int i : some) {

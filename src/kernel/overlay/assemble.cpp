@@ -292,7 +292,7 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
   parallel_for(keys.size(), grain, [&](std::size_t begin, std::size_t end) {
     RegionTracer tracer(*this, left_out);
     ShapeBuilder builder;
-    for (std::size_t k = begin; k < end; ++k)
+    for (std::size_t k = begin; k < end; ++k, end_if_interrupted())
       tracer.trace({in.of(k), borders.of(k), inner.of(k), edges.of(k), nodes.of(k)}, builder);
     runs[begin / grain] = builder.take();
   });

@@ -1,9 +1,11 @@
 #include "borders.h"
 
+#include "../progress.h"
+
 namespace civic {
 
 Borders::Borders(const Arrangement& a) : a_(a), perimeter_(a.faces(), 0), beside_(a.faces()) {
-  for (int e = 0; e < a.edges(); ++e) {
+  for (int e = 0; e < a.edges(); ++e, end_if_interrupted()) {
     const int left = a.edge(e).left, right = a.edge(e).right;
     if (left == right) continue;
     const double length = a.length(e);

@@ -246,7 +246,7 @@ class SettledCovers {
  private:
   std::vector<int> labels(const Arrangement& a, const RowPairs& overlapping) {
     std::vector<int> out;
-    for (int face = 0; face < a.faces(); ++face) {
+    for (int face = 0; face < a.faces(); ++face, end_if_interrupted()) {
       const Sides sides = sides_of(a.cover(face), x_rows_);
       std::vector<int> features(sides.x.begin(), sides.x.end());
       for (const int j : sides.y) {

@@ -17,7 +17,7 @@ Regions::Regions(const Arrangement& a, std::vector<int> labels)
   for (int e = 0; e < a.edges(); ++e)
     if (labels_[a.edge(e).left] == labels_[a.edge(e).right]) sets_.join(a.edge(e).left, a.edge(e).right);
   for (int face = 0; face < a.faces(); ++face) area_[region(face)] += a.area(face);
-  for (int e = 0; e < a.edges(); ++e) {
+  for (int e = 0; e < a.edges(); ++e, end_if_interrupted()) {
     const int left = region(a.edge(e).left), right = region(a.edge(e).right);
     if (left == right) continue;
     const double length = a.length(e);

@@ -124,6 +124,7 @@ Change follow(Ring& ring, const Targets& targets, double tolerance) {
   Change change;
   std::vector<Place> moved;
   for (const Place p : ring.places) {
+    end_if_interrupted();
     const Place to = targets.place_for(p, ring.rank, tolerance);
     if (to != p) {
       ++change.moved;
@@ -134,6 +135,7 @@ Change follow(Ring& ring, const Targets& targets, double tolerance) {
   std::set<Place> in_ring(moved.begin(), moved.end());
   std::vector<Place> out{moved[0]};
   for (std::size_t i = 1; i < moved.size(); ++i) {
+    end_if_interrupted();
     if (moved[i] == moved[i - 1] && !(i + 1 == moved.size() && out.size() < 2)) continue;
     targets.passed(moved[i - 1], moved[i], ring.rank, tolerance, in_ring, out);
     out.push_back(moved[i]);

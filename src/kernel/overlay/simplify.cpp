@@ -6,6 +6,7 @@
 #include <set>
 
 #include "../index/rtree.h"
+#include "../progress.h"
 
 namespace civic {
 namespace {
@@ -24,7 +25,7 @@ class Thinning {
       if (links_[n].is_set()) queue.push({triangle(n), n, 0});
     std::vector<int> version(gone_.size(), 0);
     double least = 0;  // no vertex goes for less than one that made way for it
-    while (!queue.empty()) {
+    for (; !queue.empty(); end_if_interrupted()) {
       const Candidate c = queue.top();
       queue.pop();
       if (c.area >= area) break;

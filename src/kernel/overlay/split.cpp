@@ -4,6 +4,7 @@
 #include <map>
 
 #include "../disjoint_sets.h"
+#include "../progress.h"
 
 namespace civic {
 
@@ -49,7 +50,7 @@ Pieces split_by_lines(const ShapeRows& polygons, const ShapeRows& lines) {
 Flattened flatten(const ShapeRows& polygons) {
   const Arrangement a({&polygons, 1}, FillRule::even_odd);
   std::map<std::vector<int>, std::vector<int>> faces_of;  // by the rows that lie on them
-  for (int face = 1; face < a.faces(); ++face)
+  for (int face = 1; face < a.faces(); ++face, end_if_interrupted())
     if (const auto cover = a.cover(face); !cover.empty()) faces_of[{cover.begin(), cover.end()}].push_back(face);
   Flattened out;
   RegionCells cells;
