@@ -224,7 +224,7 @@ tell_depth_lost <- function(shapes) {
 deepened <- function(made, of, from) {
   if (!any(are_deep(from))) return(made)
   start <- c(0L, cumsum(lengths(of)))
-  found <- core_with_depth(handles_of(made), store_of(made), as.integer(start), as.integer(unlist(of)), handles_of(from), store_of(from))
+  found <- core(core_with_depth(handles_of(made), store_of(made), as.integer(start), as.integer(unlist(of)), handles_of(from), store_of(from)))
   tell_depth_lost(found$flat)
   shapes_of_core(found, crs_of(made))
 }
@@ -256,7 +256,8 @@ tell_brought <- function(found, y, shapes) {
   was <- planar_areas(shapes)
   gone <- which(!is.na(was) & was > 0 & found$covers == 0)
   if (length(gone)) {
-    caution("data", c("{counted(length(gone), 'shape')} of {.arg y} {cli::qty(length(gone))}{?is/are} narrower than the tolerance and {?has/have} nothing left.",
+    has <- if (length(gone) == 1) "has" else "have"
+    caution("data", c("{counted(length(gone), 'shape')} of {.arg y} {has} nothing left, being narrower than the tolerance.",
                       i = "First rows: {utils::head(gone, 5)}; a smaller tolerance keeps them."))
   }
   moved <- if (found$moved) paste0(counted(found$moved, "vertex", "vertices"), " moved, by ", signif(found$farthest, 2), " coordinate units at most")

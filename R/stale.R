@@ -56,22 +56,22 @@ quick_rows <- function(shapes, rows, vertices = 50000) {
 # Areas, lengths and perimeters, planar and along the ellipsoid, in square metres and metres; in coordinate units without a CRS. Only
 # those that some column could hold.
 measures_in_every_way <- function(shapes, columns) {
-  crs <- crs_of(shapes)
-  ways <- list()
   lines <- !grepl("polygon", geometry_type_of(shapes))  # what a polygon's length is its perimeter is too
-  for (measure in c("area", if (any(lines)) "length", "perimeter")) {
+  ways <- lapply(c("area", if (any(lines)) "length", "perimeter"), function(measure) {
     plane <- core_planar_measure(handles_of(shapes), store_of(shapes), measure)
-    if (all(plane == 0, na.rm = TRUE) || !any(vapply(columns, could_hold, NA, measure, plane, crs))) next
-    if (is.null(crs)) ways <- c(ways, list(list(measure = measure, values = plane)))
-    if (is.null(crs) || !crs$kind %in% c("projected", "geographic")) next
-    if (crs$kind == "projected") {
-      scale <- crs$unit_size^(if (measure == "area") 2 else 1)
-      ways <- c(ways, list(list(measure = measure, values = plane * scale, ellipsoidal = FALSE)))
-    }
-    ground <- tryCatch(true_measure(in_degrees(shapes), measure), error = function(e) NULL)
-    if (!is.null(ground)) ways <- c(ways, list(list(measure = measure, values = ground, ellipsoidal = TRUE)))
-  }
-  ways
+    if (all(plane == 0, na.rm = TRUE) || !any(vapply(columns, could_hold, NA, measure, plane, crs_of(shapes)))) return(NULL)
+    lapply(ways_to_measure(shapes, measure, plane), function(way) c(list(measure = measure), way))
+  })
+  unlist(ways, recursive = FALSE)
+}
+
+ways_to_measure <- function(shapes, measure, plane) {
+  crs <- crs_of(shapes)
+  if (is.null(crs)) return(list(list(values = plane)))
+  if (!crs$kind %in% c("projected", "geographic")) return(NULL)
+  scale <- crs$unit_size^(if (measure == "area") 2 else 1)
+  ground <- tryCatch(true_measure(in_degrees(shapes), measure), error = function(e) NULL)
+  c(if (crs$kind == "projected") list(list(values = plane * scale, ellipsoidal = FALSE)), if (!is.null(ground)) list(list(values = ground, ellipsoidal = TRUE)))
 }
 
 # Whether values are anywhere near a measure in one of its units, whatever the CRS distorts short of the poles.

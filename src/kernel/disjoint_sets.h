@@ -3,6 +3,8 @@
 #include <numeric>
 #include <vector>
 
+#include "system/portable.h"
+
 namespace civic {
 
 class DisjointSets {

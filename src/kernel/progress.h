@@ -51,19 +51,24 @@ inline bool is_time_to_ask() {
   return true;
 }
 
-// Ends the work where the user wants to stop.
-inline void end_if_interrupted() {
-  if (stopping()) throw Interrupted();
-  if (is_helper() || !interrupt_requested() || !is_time_to_ask()) return;
-  if (!interrupt_requested()()) return;
+// Ends the work where the user wants to stop, whom this thread may ask.
+inline void ask_whether_to_end() {
+  if (!interrupt_requested() || !interrupt_requested()()) return;
   if (works_beside()) stopping() = true;
   throw Interrupted();
 }
 
+// Ends the work where the user wants to stop; for loops of any length, in which it asks once in a while.
+inline void end_if_interrupted() {
+  if (stopping()) throw Interrupted();
+  if (!is_helper() && is_time_to_ask()) ask_whether_to_end();
+}
+
 // Says how far the work is, and ends it where the user wants to stop.
 inline void check_in(std::size_t done, std::size_t total) {
-  end_if_interrupted();
-  if (works_beside()) return;
+  if (works_beside()) return end_if_interrupted();
+  if (stopping()) throw Interrupted();
+  ask_whether_to_end();
   if (progress_hook() && total > 0) progress_hook()(static_cast<double>(done) / static_cast<double>(total));
 }
 

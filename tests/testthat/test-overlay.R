@@ -122,7 +122,7 @@ test_that("what of y is all narrower than the tolerance is named; islands stay",
   x <- toy_frame(x = 1, geometry = squares("POLYGON ((0 0, 10 0, 10 10, 0 10, 0 0))"))
   y <- toy_frame(y = 1:3, geometry = squares("POLYGON ((5 5, 5.5 5, 5.5 9, 5 9, 5 5))", "POLYGON ((20 0, 20.5 0, 20.5 9, 20 9, 20 0))",
                                              "POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0))"))
-  expect_warning(pieces <- overlay_with(x, y, "union", tolerance = 1), "1 shape of `y` is narrower.*rows: 1", class = "civicatlas_warning_data")
+  expect_warning(pieces <- overlay_with(x, y, "union", tolerance = 1), "1 shape of `y` has nothing left.*rows: 1", class = "civicatlas_warning_data")
   expect_identical(pieces$y, c(3L, NA, 2L))
   expect_equal(area_of(pieces), c(16, 84, 4.5))
 })

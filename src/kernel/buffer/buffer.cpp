@@ -78,7 +78,7 @@ std::vector<Place> convex_ring(const StoreView& curve) {
     turns_back += (a < b) != (b < c);
   }
   if (turns_back != 2) return {};
-  std::ranges::rotate(ring, std::ranges::min_element(ring));
+  std::rotate(ring.begin(), std::min_element(ring.begin(), ring.end()), ring.end());
   return ring;
 }
 

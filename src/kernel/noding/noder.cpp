@@ -287,7 +287,8 @@ class Noder {
           std::size_t n = 0;
           for (const Candidate& c : candidates) {  // without branches, which would be guessed wrong often
             near[n] = c.edge;
-            n += c.box.meets(around) & (c.edge > i || !is_fresh(c.edge));
+            n += static_cast<std::size_t>(c.box.meets(around)) &
+                 static_cast<std::size_t>(c.edge > i || !is_fresh(c.edge));
           }
           for (const int j : std::span(near).first(n)) meet(i, j, out);
         }

@@ -199,7 +199,7 @@ bool by_region_then_cell(const Belonging& a, const Belonging& b) { return a < b;
 template <class KeyOf>
 std::vector<int> sort_once(std::vector<Belonging>& cells, std::size_t keys, const KeyOf& key_of) {
   std::vector<int> start = sort_by_key(cells, keys, key_of, by_region_then_cell);
-  if (std::ranges::adjacent_find(cells) == cells.end()) return start;
+  if (std::adjacent_find(cells.begin(), cells.end()) == cells.end()) return start;
   cells.erase(std::unique(cells.begin(), cells.end()), cells.end());
   return sort_by_key(cells, keys, key_of);
 }

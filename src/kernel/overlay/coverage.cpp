@@ -61,7 +61,8 @@ Regions without_thin_overlaps(const Arrangement& a, Covers& covers, std::span<co
   for (int face = 1; face < a.faces(); ++face) {
     const auto cover = a.cover(face);
     if (cover.size() < 2 || !by_cover.is_thin(by_cover.region(face), tolerance)) continue;
-    labels[face] = covers.number({*std::ranges::min_element(cover, {}, [&](int row) { return ranks[row]; })});
+    labels[face] = covers.number(
+        {*std::min_element(cover.begin(), cover.end(), [&](int i, int j) { return ranks[i] < ranks[j]; })});
   }
   return {a, std::move(labels)};
 }

@@ -31,7 +31,7 @@ class Known {
         for (int i = s_.vertices(ring).begin; i + 1 < s_.vertices(ring).end; ++i) edges_.push_back(i);
     }
     if (!has_z && !has_m) return;
-    std::ranges::stable_sort(vertices_, {}, [&](int i) { return std::pair(s_.x[i], s_.y[i]); });
+    std::stable_sort(vertices_.begin(), vertices_.end(), [&](int i, int j) { return place(i) < place(j); });
   }
 
   bool has_z = false, has_m = false;
@@ -39,9 +39,10 @@ class Known {
   bool is_deep(Depth d) const { return (!has_z || !std::isnan(d.z)) && (!has_m || !std::isnan(d.m)); }
 
   Depth at(double x, double y) {
-    const auto place = [&](int i) { return std::pair(s_.x[i], s_.y[i]); };
-    for (auto v = std::ranges::lower_bound(vertices_, std::pair(x, y), {}, place);
-         v != vertices_.end() && place(*v) == std::pair(x, y); ++v)
+    const std::pair here(x, y);
+    const auto before = [&](int i, const std::pair<double, double>& p) { return place(i) < p; };
+    for (auto v = std::lower_bound(vertices_.begin(), vertices_.end(), here, before);
+         v != vertices_.end() && place(*v) == here; ++v)
       if (const Depth d = of(*v); is_deep(d)) return d;
     return between(x, y);
   }
@@ -49,6 +50,7 @@ class Known {
  private:
   static bool has_z_of(int type) { return type / 1000 == 1 || type / 1000 == 3; }
   static bool has_m_of(int type) { return type / 1000 >= 2; }
+  std::pair<double, double> place(int i) const { return {s_.x[i], s_.y[i]}; }
   Depth of(int i) const { return {s_.z.empty() ? nan_value : s_.z[i], s_.m.empty() ? nan_value : s_.m[i]}; }
 
   // On the nearest edge, no farther than snap rounding moves places.
@@ -102,13 +104,13 @@ Deepened with_depth(const ShapeRows& made, const Origins& origins, const ShapeRo
       std::vector<Depth> depths;
       const IndexRange v = s.shape_vertices(shape);
       for (int i = v.begin; i < v.end; ++i) depths.push_back(known.at(s.x[i], s.y[i]));
-      is_flat[row] = !std::ranges::all_of(depths, [&](Depth d) { return known.is_deep(d); });
+      is_flat[row] = !std::all_of(depths.begin(), depths.end(), [&](Depth d) { return known.is_deep(d); });
       if (is_flat[row] == 0) found[row] = {known.has_z, known.has_m, std::move(depths)};
     }
   });
 
   Deepened out;
-  out.flat = static_cast<int>(std::ranges::count(is_flat, 1));
+  out.flat = static_cast<int>(std::count(is_flat.begin(), is_flat.end(), 1));
   ShapeBuilder builder;
   for (int row = 0; row < made.size(); ++row) {
     const int shape = made[row];

@@ -76,7 +76,7 @@ std::vector<StoreBuffer> next_level(const std::vector<StoreBuffer>& shapes, std:
 
 // Up to one shape for each group.
 void unite_groups(std::vector<StoreBuffer>& shapes, std::vector<int>& groups, const Grid& grid) {
-  while (std::ranges::adjacent_find(groups) != groups.end()) {
+  while (std::adjacent_find(groups.begin(), groups.end()) != groups.end()) {
     std::vector<Box> boxes;
     for (const StoreBuffer& shape : shapes) boxes.push_back(shape.types.empty() ? Box{} : shape.boxes[0]);
     const std::size_t size = bundle_size(boxes_met(
@@ -103,7 +103,7 @@ bool is_polygonal(const ShapeRows& rows, int row) {
 // Each group on its own; those with lines or points at once, as their ends would be joined before others meet them.
 Pieces dissolve_apart(const ShapeRows& rows, std::span<const int> groups, const RTree& tree, std::size_t size) {
   std::vector<int> order = tree.rows();  // by group, neighbours side by side
-  std::ranges::stable_sort(order, {}, [&](int row) { return groups[row]; });
+  std::stable_sort(order.begin(), order.end(), [&](int i, int j) { return groups[i] < groups[j]; });
   std::vector<int> group_of, handles;
   for (const int row : order) {
     group_of.push_back(groups[row]);
@@ -128,7 +128,7 @@ Pieces dissolve_apart(const ShapeRows& rows, std::span<const int> groups, const 
   unite_groups(shapes, group_of, grid);
   Pieces out = pieces_of(shapes, group_of);
   for (const auto& some : odd) out.odd_x.insert(out.odd_x.end(), some.begin(), some.end());
-  std::ranges::sort(out.odd_x);
+  std::sort(out.odd_x.begin(), out.odd_x.end());
   return out;
 }
 
@@ -138,7 +138,7 @@ Pieces dissolve(const ShapeRows& rows, std::span<const int> groups) {
   const RTree tree(rows);
   const double met = boxes_met(
       tree, [&](int row) { return rows.box(row); }, most_met);
-  const bool one_group = std::ranges::adjacent_find(groups, std::ranges::not_equal_to()) == groups.end();
+  const bool one_group = std::all_of(groups.begin(), groups.end(), [&](int group) { return group == groups[0]; });
   constexpr double beside = 16;  // boxes that one in a coverage meets at most: what meets more lies on top of others
   return one_group || met > beside ? dissolve_apart(rows, groups, tree, bundle_size(met))
                                    : dissolve_together(rows, groups);

@@ -59,7 +59,7 @@ Stacked stacked(const Arrangement& a, int first_feature, int rows) {
     out.area += a.area(face);
     for (const int feature : own) is_stacked[feature - first_feature] = 1;
   }
-  out.rows = static_cast<int>(std::ranges::count(is_stacked, 1));
+  out.rows = static_cast<int>(std::count(is_stacked.begin(), is_stacked.end(), 1));
   return out;
 }
 
@@ -156,7 +156,9 @@ class PairPieces {
     return false;
   }
   bool meet_around(int n, int i, int j) const {
-    return std::ranges::any_of(a_.around(n), [&](int half) { return holds(half >> 1, i) && holds(half >> 1, j); });
+    const auto around = a_.around(n);
+    return std::any_of(around.begin(), around.end(),
+                       [&](int half) { return holds(half >> 1, i) && holds(half >> 1, j); });
   }
   // Whether a feature has the edge within or on its border.
   bool holds(int e, int feature) const {
@@ -262,10 +264,11 @@ class SettledCovers {
 
   // Along the borders of x. What lies outside x gives way to nothing only where it lies along x.
   bool may_join(int region, int other) const {
-    const auto own = x_of(region);
-    if (!std::ranges::equal(own, x_of(other))) return false;
+    const auto own = x_of(region), others = x_of(other);
+    if (!std::equal(own.begin(), own.end(), others.begin(), others.end())) return false;
     if (!own.empty() || regions_.label(other) != 0) return true;
-    return std::ranges::any_of(regions_.beside(region), [&](const auto& side) { return !x_of(side.first).empty(); });
+    const auto& beside = regions_.beside(region);
+    return std::any_of(beside.begin(), beside.end(), [&](const auto& side) { return !x_of(side.first).empty(); });
   }
   std::span<const int> x_of(int region) const { return sides_of(covers_[regions_.label(region)], x_rows_).x; }
 
