@@ -131,10 +131,7 @@ buffers <- function(shapes, distances, style, call) {
 
 # Polygons that cross or overlap themselves, of which buffers are those of what the even-odd rule puts inside.
 tell_crossed <- function(shapes, call) {
-  polygons <- which(geometry_type_of(shapes) %in% c("polygon", "multipolygon", "collection"))
-  if (!length(polygons)) return(invisible())
-  checked <- on_one_turn(shapes[polygons])
-  tell_odd(polygons[nzchar(core(core_check_shapes(handles_of(checked), store_of(checked)), call = call)$problem)], "x")
+  tell_odd(invalid_rows(on_one_turn(shapes), c("polygon", "multipolygon", "collection"), call), "x")
 }
 
 # All shapes as one, of length 1.

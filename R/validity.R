@@ -74,12 +74,17 @@ tell_invalid <- function(shapes, name, call) {
   tell_odd(which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes)), name)
 }
 
+# Rows of some types that break a rule.
+invalid_rows <- function(shapes, types, call) {
+  some <- which(geometry_type_of(shapes) %in% types)
+  some[nzchar(core(core_check_shapes(handles_of(shapes)[some], store_of(shapes)), call = call)$problem)]
+}
+
 # Polygons whose measures are not those of what they cover.
 tell_doubtful <- function(shapes, call) {
   most_vertices <- 200000
   if (length(store_of(shapes)$x) > most_vertices || only_points(shapes)) return(invisible())
-  polygons <- which(geometry_type_of(shapes) %in% c("polygon", "multipolygon"))
-  rows <- polygons[nzchar(core(core_check_shapes(handles_of(shapes)[polygons], store_of(shapes)), call = call)$problem)]
+  rows <- invalid_rows(shapes, c("polygon", "multipolygon"), call)
   if (!length(rows)) return(invisible())
   some <- paste(counted(length(rows), "shape"), if (length(rows) == 1) "is" else "are")
   caution("data", c("{some} not valid, so that measures are not those of what such a shape covers.",
