@@ -193,6 +193,10 @@ core_write_files <- function(paths, contents) {
     invisible(.Call(`_civicatlas_core_write_files`, paths, contents))
 }
 
+core_label_places <- function(x, y, width, height, beside, wide, high, apart) {
+    .Call(`_civicatlas_core_label_places`, x, y, width, height, beside, wide, high, apart)
+}
+
 core_planar_measure <- function(handles, store, measure) {
     .Call(`_civicatlas_core_planar_measure`, handles, store, measure)
 }
@@ -353,8 +357,12 @@ core_concatenate <- function(stores) {
     .Call(`_civicatlas_core_concatenate`, stores)
 }
 
-core_content_ranks <- function(store) {
-    .Call(`_civicatlas_core_content_ranks`, store)
+core_content_ranks <- function(handles, store) {
+    .Call(`_civicatlas_core_content_ranks`, handles, store)
+}
+
+core_content_keys <- function(handles, store) {
+    .Call(`_civicatlas_core_content_keys`, handles, store)
 }
 
 core_coordinates <- function(handles, store) {

@@ -36,7 +36,7 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
   style <- buffer_style(ends, corners, segments, side, call)
-  given <- rlang::eval_tidy(rlang::enquo(distance), if (is_spatial_frame(x)) attribute_table(x))
+  given <- rlang::eval_tidy(rlang::enquo(distance), if (is_spatial_frame(x)) plain(x))
   metres <- buffer_distances(shapes, given, unit, call)
   warn_of_distances(shapes)
   tell_flat(shapes)

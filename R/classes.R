@@ -15,7 +15,8 @@
 #' @param x Numbers; missing and infinite ones do not count, and infinite ones are told.
 #' @param classes Number of classes, 1 or more.
 #' @param method One of the methods above.
-#' @param at Your own breaks instead, ascending.
+#' @param at Your own breaks instead, ascending; `-Inf` and `Inf` leave the ends open.
+#' @param rounded `TRUE` to round the breaks to readable numbers; classes and counts are then those of the rounded breaks.
 #' @return A classed double vector of classes + 1 ascending breaks, with attributes `method`, `counts` (values in each
 #'   class) and `fit` (goodness of variance fit, 1 where classes hold equal values). Classes are closed on the right, the
 #'   first on both sides. Where there are fewer distinct values than classes, or breaks coincide, there are fewer
@@ -26,9 +27,10 @@
 #' class_breaks(c(1, 2, 4, 7, 11, 16), 3)
 #' class_breaks(c(1, 2, 4, 7, 11, 16), 3, "equal")
 #' @export
-class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
+class_breaks <- function(x, classes = 5, method = "natural", at = NULL, rounded = FALSE) {
   call <- rlang::current_env()
   values <- values_to_classify(x, call)
+  if (!rlang::is_bool(rounded)) fail("argument", "{.arg rounded} must be TRUE or FALSE.", call = call)
   if (!is.null(at)) return(new_breaks(values, own_breaks(at, values, call), "own"))
   one_of(method, class_methods, "method", call = call)
   if (!rlang::is_integerish(classes, n = 1, finite = TRUE) || classes < 1) {
@@ -40,7 +42,20 @@ class_breaks <- function(x, classes = 5, method = "natural", at = NULL) {
   breaks <- core(core_class_breaks(values, as.integer(asked), method), call = call)
   if (distinct == 1) breaks <- rep(values[1], 2)
   if (!method %in% c("head-tail", "pretty")) say_fewer_classes(length(breaks) - 1, classes, distinct)
-  new_breaks(values, breaks, method)
+  new_breaks(values, if (rounded) rounded_breaks(breaks) else breaks, method, rounded)
+}
+
+# Breaks as multiples of 1, 2 or 5 times a power of ten that is at most a third of the narrowest class, the outer ones about all values.
+rounded_breaks <- function(breaks) {
+  breaks <- as.double(breaks)
+  narrowest <- min(diff(breaks))
+  if (!(narrowest > 0)) return(breaks)
+  power <- 10^floor(log10(narrowest / 3))
+  step <- max(c(1, 2, 5)[c(1, 2, 5) * power <= narrowest / 3 * (1 + 1e-12)]) * power
+  n <- length(breaks)
+  steps <- round(breaks / step)
+  steps[c(1, n)] <- c(floor(breaks[1] / step + 1e-9), ceiling(breaks[n] / step - 1e-9))
+  pmin(pmax(zapsmall(steps * step, 12), -Inf), Inf)
 }
 
 class_methods <- c("natural", "quantile", "equal", "standard deviation", "geometric", "pretty", "head-tail", "maximum gaps")
@@ -75,12 +90,15 @@ own_breaks <- function(at, values, call) {
   as.double(at)
 }
 
-# `bars` keeps the distribution for draw_classes(): how many values lie in each of 60 strips.
-new_breaks <- function(values, breaks, method) {
+# Of ascending values. `bars` keeps the distribution for draw_classes(): how many values lie in each of 60 strips. `beside` keeps for each break
+# the greatest value that is not above it and the least that is, `whole` whether all values are whole, for what a key prints.
+new_breaks <- function(values, breaks, method, rounded = FALSE) {
   edges <- seq(min(values), max(values), length.out = 61)
   strips <- if (edges[1] < edges[61]) tabulate(findInterval(values, edges, all.inside = TRUE), 60) else length(values)
+  reached <- findInterval(breaks, values)
   structure(breaks, class = "class_breaks", method = method, counts = tabulate(core_class_of(values, breaks), length(breaks) - 1),
-            fit = core_variance_fit(values, breaks), bars = list(edges = edges, counts = strips))
+            fit = core_variance_fit(values, breaks), bars = list(edges = edges, counts = strips), whole = all(values == round(values)),
+            beside = list(below = c(-Inf, values)[reached + 1], above = c(values, Inf)[reached + 1]), rounded = rounded)
 }
 
 #' @export
@@ -98,17 +116,11 @@ format.class_breaks <- function(x, ...) format(as.double(x), ...)
 #' @export
 `[.class_breaks` <- function(x, i) as.double(x)[i]
 
-# "12.4 to 31.0" for each class, with as few digits as tell the breaks apart; with the unit after the last.
-class_labels <- function(breaks, unit = NULL) {
-  shown <- short_numbers(as.double(breaks))
-  if (!is.null(unit)) shown <- paste0(shown, if (grepl("^[%\u00b0]", unit)) "" else " ", unit)
-  paste(if (is.null(unit)) shown[-length(shown)] else short_numbers(as.double(breaks))[-length(shown)], "to", shown[-1])
-}
-
-short_numbers <- function(values) {
+# Numbers with as few digits as tell them apart.
+short_numbers <- function(values, write = map_numbers) {
   distinct <- unique(values)
   for (digits in 0:12) {
-    text <- map_numbers(distinct, digits)
+    text <- write(distinct, digits)
     spread <- max(abs(distinct), 1e-300)
     precise <- length(distinct) < 2 || 10^-digits <= min(diff(sort(distinct))) * 5
     if (!anyDuplicated(text) && precise) break
@@ -137,6 +149,7 @@ draw_classes <- function(breaks, palette = "harbour", reverse = FALSE, title = N
   classes <- length(cuts) - 1
   labels <- class_labels(breaks)
   bars <- bars_by_class(attr(breaks, "bars"), cuts)
+  cuts <- cuts[is.finite(cuts)]
   bars$class <- factor(labels[bars$class], levels = labels)
   ink <- map_inks$light
   ggplot2::ggplot(bars) +

@@ -55,7 +55,11 @@ wrong_usage <- function(problem, help) {
 # Runs the work with warnings and errors as lines on standard error, and gives the exit code.
 with_terminal_manners <- function(options, work) {
   old <- options(civicatlas.quiet = isTRUE(options$quiet), cli.width = if (isatty(stderr())) cli::console_width() else 100)
-  on.exit(options(old))
+  said$on_command_line <- TRUE
+  on.exit({
+    options(old)
+    said$on_command_line <- FALSE
+  })
   tryCatch(
     withCallingHandlers({
       result <- force(work)

@@ -194,8 +194,9 @@ same_crs <- function(a, b) {
   core_crs_same(unclass(a), unclass(b))
 }
 
-# Where two layers meet their CRSs must be equal; the error names both and the line that mends it.
-check_same_crs <- function(x, y, x_name = "x", y_name = "y", call = rlang::caller_env(2)) {
+# Where two layers meet their CRSs must be equal; the error names both and what mends it. `argument` is that of a verb that
+# can reproject the second layer on the fly.
+check_same_crs <- function(x, y, x_name = "x", y_name = "y", argument = NULL, call = rlang::caller_env(2)) {
   a <- crs_of(x)
   b <- crs_of(y)
   if (same_crs(a, b)) return(invisible())
@@ -203,22 +204,29 @@ check_same_crs <- function(x, y, x_name = "x", y_name = "y", call = rlang::calle
     unlabelled <- if (is.null(a)) x_name else y_name
     other <- if (is.null(a)) b else a
     fail("crs_mismatch", c(
-      "The two layers are not on one CRS: {.arg {unlabelled}} has none, the other is on {crs_label(other)}.",
-      i = "If its coordinates are on a CRS you know, label it: {.code {unlabelled} <- declare_crs({unlabelled}, {crs_argument(other)})}."
+      "The two layers are not on one CRS: {unlabelled} has none, the other is on {crs_label(other)}.",
+      i = "If its coordinates are on a CRS you know, label it: {.code {crs_remedy('declare_crs', unlabelled, other, if (is.null(a)) y_name else x_name)}}."
     ), call = call)
   }
+  on_the_fly <- if (!is.null(argument)) paste0(", or give {.code ", typed(paste0(argument, " = \"match\""), "--match-crs"), "} to do so on the fly")
   fail("crs_mismatch", c(
-    "The two layers are on different CRSs.",
-    "*" = "{.arg {x_name}}: {crs_label(a)}", "*" = "{.arg {y_name}}: {crs_label(b)}",
-    i = "Reproject one of them: {.code {y_name} <- reproject_to({y_name}, {crs_argument(a, x_name)})}, or give {.code crs = \"match\"} to do so on the fly."
+    "The two layers are on different CRSs.", "*" = "{x_name}: {crs_label(a)}", "*" = "{y_name}: {crs_label(b)}",
+    i = paste0("Reproject one of them: {.code {crs_remedy('reproject_to', y_name, a, x_name)}}", on_the_fly, ".")
   ), call = call)
 }
 
+# The line that puts a layer on the CRS of another, or labels it so.
+crs_remedy <- function(verb, name, crs, other) {
+  option <- if (verb == "declare_crs") "civicatlas convert INPUT OUTPUT --crs " else "civicatlas reproject INPUT OUTPUT --crs "
+  code <- if (name == make.names(name)) paste0(name, " <- ", verb, "(", name, ", ") else paste0(verb, "(\u2026, ")
+  typed(paste0(code, crs_argument(crs, if (other == make.names(other)) paste0("crs_of(", other, ")") else "\u2026"), ")"), paste0(option, crs_argument(crs, "CRS")))
+}
+
 # The shapes of y where they meet those of x: as they are, or with crs = "match" reprojected to the CRS of x.
-meet <- function(x, y, crs, x_name = "x", y_name = "y", call = rlang::caller_env()) {
-  one_of(crs, c("equal", "match"), "crs", call = call)
+meet <- function(x, y, crs, x_name = "x", y_name = "y", argument = "crs", call = rlang::caller_env()) {
+  one_of(crs, c("equal", "match"), argument, call = call)
   if (crs == "match" && !is.null(crs_of(x)) && !is.null(crs_of(y)) && !same_crs(crs_of(x), crs_of(y))) return(reproject_to(y, crs_of(x)))
-  check_same_crs(x, y, x_name, y_name, call = call)
+  check_same_crs(x, y, x_name, y_name, argument, call = call)
   tell_turns(x, y, x_name, y_name)
   y
 }

@@ -32,7 +32,7 @@ dissolve_by <- function(.x, ..., .once = NULL) {
   tell_odd(found$odd_x, "x")
   table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
   if (any(named)) {
-    falling <- list(columns = attributes, rows = seq_len(nrow(x)), cell = as.integer(groups))
+    falling <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = as.integer(groups))
     table <- replace_columns(table, summaries_by_cell(falling, count, given[named], call))
   }
   once <- if (!rlang::quo_is_null(rlang::enquo(.once))) names(choose_columns(attributes, rlang::enquo(.once), ".once", call))

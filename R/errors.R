@@ -45,6 +45,9 @@ report_notices <- function(notices, source) {
   caution("data", c("While handling {.file {basename(source)}}:", stats::setNames(escape(lines), rep("!", length(lines)))))
 }
 
+# A remedy as whoever reads it types it: R code, or options of the command line.
+typed <- function(code, options) if (isTRUE(said$on_command_line)) options else code
+
 # Text that cli must take as it is.
 escape <- function(text) gsub("}", "}}", gsub("{", "{{", text, fixed = TRUE), fixed = TRUE)
 
@@ -62,28 +65,45 @@ one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
        call = call)
 }
 
-# Are the variables of an expression columns, or objects where it was written? An error as of need_column() where not.
+# Are the variables of an expression columns, or values where it was written? An error as of need_column() where not: a function or a
+# table that happens to have the name of a misspelt column is no value to calculate with.
 need_variables <- function(quosure, data, what, call) {
-  for (name in setdiff(variables_in(rlang::quo_get_expr(quosure)), c(".data", ".env"))) {
-    if (!name %in% names(data) && !exists(name, envir = rlang::quo_get_env(quosure))) need_column(data, name, what, call = call)
+  uses <- uses_in(rlang::quo_get_expr(quosure))
+  uses <- uses[!names(uses) %in% c(".data", ".env", names(data))]
+  for (k in seq_along(uses)) {
+    value <- rlang::env_get(rlang::quo_get_env(quosure), names(uses)[k], default = NULL, inherit = TRUE)
+    fits <- switch(uses[k], number = is.atomic(value), argument = !is.function(value), TRUE)
+    if (is.null(value) || !fits) need_column(data, names(uses)[k], what, call = call)
   }
 }
+
+# How an expression uses its variables, by name: as a "number" (alone, or under an operator or a function of base's groups), as an
+# "argument" of another function, or as "anything" (what is taken apart, and functions that are handed on). What
+# package::function, formulas and functions written in place name does not count.
+uses_in <- function(expression, use = "number") {
+  if (rlang::is_symbol(expression)) return(stats::setNames(use, rlang::as_name(expression)))
+  if (!is.call(expression) || rlang::is_call(expression, c("::", ":::", "~", "function"))) return(character())
+  arguments <- as.list(expression)[-1]
+  arguments <- arguments[!vapply(arguments, rlang::is_missing, NA)]
+  taken_apart <- rlang::is_call(expression, c("$", "@", "[[", "["))
+  if (rlang::is_call(expression, c("$", "@"))) arguments <- arguments[1]
+  use <- if (taken_apart || rlang::is_call(expression, takes_functions)) "anything" else if (rlang::is_call(expression, calculates)) "number" else "argument"
+  if (is.call(expression[[1]])) arguments <- c(as.list(expression)[1], arguments)
+  unlist(lapply(arguments, uses_in, use))
+}
+
+calculates <- c("(", "+", "-", "*", "/", "^", "%%", "%/%", "==", "!=", "<", ">", "<=", ">=", "&", "|", "!", "&&", "||", "%in%",
+                "is.na", "abs", "sqrt", "exp", "log", "log10", "round", "sum", "mean", "min", "max")
+takes_functions <- c("sapply", "lapply", "vapply", "mapply", "Map", "Filter", "Reduce", "Find", "do.call", "tapply", "ave", "outer", "across")
 
 # What a quosure gives on the columns of a frame: a column, also one named by a string, or an expression on them.
 column_values <- function(x, quosure, what, call) {
   if (rlang::quo_is_missing(quosure)) fail("argument", "{.arg {what}} is missing: which column is it?", call = call)
-  data <- attribute_table(dplyr::ungroup(x))
+  data <- plain_data_frame(dplyr::ungroup(x))
   if (rlang::quo_is_symbol(quosure)) need_column(data, rlang::as_name(quosure), what, call = call)
   need_variables(quosure, data, what, call)
   values <- rlang::eval_tidy(quosure, data)
   if (rlang::is_string(values) && values %in% names(data)) data[[values]] else values
-}
-
-# all.vars() without what package::function and functions written in place name.
-variables_in <- function(expression) {
-  if (!is.call(expression)) return(all.vars(expression))
-  if (rlang::is_call(expression, c("::", ":::", "~", "function"))) return(character())
-  unique(unlist(lapply(as.list(expression)[-1], variables_in)))
 }
 
 # dplyr::select() whose error for a column that is not there is need_column()'s.
@@ -97,7 +117,7 @@ choose_columns <- function(data, columns, what, call) {
 # Does the column exist? An error with the nearest name where it does not.
 need_column <- function(data, column, what, call = rlang::caller_env(2)) {
   if (column %in% names(data)) return(invisible())
-  known <- setdiff(names(data), shape_column_name(data))
+  known <- names(data)[!vapply(data, is_shapes, NA)]
   nearest <- if (length(known)) known[which.min(utils::adist(column, known, ignore.case = TRUE))]
   fail("column", c("{.arg {what}} names the column {.val {column}}, which is not there.",
                    i = "Columns: {.val {known}}.", if (length(nearest)) c(i = "Nearest: {.val {nearest}}.")), call = call)

@@ -1,9 +1,13 @@
 #' Spatial frames
 #'
-#' A spatial frame is a tibble with one active shape column, by default named `geometry`, which stays with the rows
-#' through base subsetting and dplyr verbs. `spatial_frame()` makes one from columns, `as_spatial_frame()` from a table
-#' whose columns hold coordinates or well-known text. `attribute_table()` gives the plain tibble without shapes;
-#' `select(x, -geometry)` and `x$geometry <- NULL` do so too.
+#' A spatial frame is a tibble with one active shape column, by default named `geometry`. `spatial_frame()` makes one from
+#' columns, `as_spatial_frame()` from a table that has a shape column or whose columns hold coordinates or well-known text.
+#' `attribute_table()` gives the plain tibble without shapes.
+#'
+#' A table is a spatial frame as long as it has a shape column, and a plain tibble without one. `x["name"]` gives the columns
+#' asked for and no other; `dplyr::select()`, `transmute()` and `mutate(.keep = )` keep the active shape column unless it is
+#' taken away: `select(x, -geometry)`, `mutate(x, geometry = NULL)`. Functions that give R's own table back, as `merge()` and
+#' `cbind()` do, leave the shape column in it; `as_spatial_frame()` makes a frame of that.
 #'
 #' Other shape columns may stand beside the active one. Binding frames of different CRSs stops with the mismatch error.
 #'
@@ -41,6 +45,7 @@ frame_of_columns <- function(...) {
 as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
   started <- clock()
   if (is_spatial_frame(x)) return(x)
+  if (is.null(coords) && is.null(wkt) && any(vapply(x, is_shapes, NA))) return(frame_of_table(x, crs, rlang::current_env()))
   if (is.null(coords) == is.null(wkt)) {
     fail("argument", "Give either {.arg coords}, the names of two columns, or {.arg wkt}, the name of one.",
          call = rlang::current_env())
@@ -59,6 +64,15 @@ as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
   out <- new_spatial_frame(data, "geometry")
   record(out, NULL, "as_spatial_frame", rlang::current_call(), nrow(data), if (lost) paste(counted(lost, "row"), "without coordinates"),
          started)
+}
+
+# A table that has a shape column already.
+frame_of_table <- function(x, crs, call) {
+  if (!is.null(crs)) {
+    fail("argument", c("The table has a shape column already, whose CRS is {crs_label(crs_of(Filter(is_shapes, x)[[1]]))}.",
+                       i = "Leave {.arg crs} out, and set another with {.fn declare_crs} or {.fn reproject_to}."), call = call)
+  }
+  frame_like(tibble::as_tibble(x), list())
 }
 
 # Coordinates must be numbers; text that holds numbers is taken, anything else is an error that shows it.
@@ -98,11 +112,9 @@ plain <- function(x) {
 
 # Gives `data`, derived from `template`, its class back while it still has a shape column.
 frame_like <- function(data, template) {
+  shapes <- names(data)[vapply(data, is_shapes, NA)]
   name <- shape_column_name(template)
-  if (!name %in% names(data)) name <- paste0(name, ".x")
-  if (!name %in% names(data) || !is_shapes(data[[name]])) {
-    name <- names(data)[vapply(data, is_shapes, NA)][1]
-  }
+  name <- c(intersect(c(name, paste0(name, ".x")), shapes), shapes)[1]
   if (is_spatial_frame(data)) data <- plain(data)
   if (!tibble::is_tibble(data)) data <- tibble::new_tibble(as.list(data), nrow = nrow(data))
   if (is.na(name)) return(data)
@@ -114,24 +126,43 @@ frame_like <- function(data, template) {
 
 #' @export
 `[.spatial_frame` <- function(x, i, j, drop = FALSE) {
-  by_column <- nargs() - (!missing(drop)) <= 2
   out <- NextMethod()
-  if (!is.data.frame(out)) return(out)
-  name <- shape_column_name(x)
-  if (!name %in% names(out)) {
-    shapes <- x[[name]]
-    out <- plain(out)
-    out[[name]] <- if (by_column || missing(i)) shapes else shapes[vctrs::vec_as_location(i, nrow(x))]
-  }
-  frame_like(out, x)
+  if (is.data.frame(out)) frame_like(out, x) else out
 }
 
 #' @export
 `$<-.spatial_frame` <- function(x, name, value) frame_like(NextMethod(), x)
+
 #' @export
-`[[<-.spatial_frame` <- function(x, i, value) frame_like(NextMethod(), x)
+`[[<-.spatial_frame` <- function(x, i, j, value) {
+  if (nargs() < 4) return(frame_like(NextMethod(), x))
+  x[i, j] <- value
+  x
+}
+
 #' @export
-`[<-.spatial_frame` <- function(x, i, j, value) frame_like(NextMethod(), x)
+`[<-.spatial_frame` <- function(x, i, j, value) {
+  by_column <- nargs() < 4
+  columns <- if (by_column && !missing(i)) i else if (!by_column && !missing(j)) j else names(x)
+  shared <- share_stores(plain(x), value, if (is.character(columns)) columns else names(x)[columns])
+  data <- shared$data
+  if (by_column) data[i] <- shared$value else data[i, j] <- shared$value
+  frame_like(data, x)
+}
+
+# A table and what is to be put into its columns, shapes of either on one store: values are assigned by handle.
+share_stores <- function(data, value, columns) {
+  alone <- is_shapes(value)
+  values <- if (alone) list(value) else if (is.list(value)) value else list()
+  for (k in which(vapply(values, is_shapes, NA))) {
+    name <- columns[k]
+    if (!name %in% names(data) || !is_shapes(data[[name]])) next
+    both <- on_one_store(data[[name]], values[[k]])
+    data[[name]] <- both[[1]]
+    if (alone) value <- both[[2]] else value[[k]] <- both[[2]]
+  }
+  list(data = data, value = value)
+}
 
 #' @export
 `names<-.spatial_frame` <- function(x, value) {
@@ -140,6 +171,10 @@ frame_like <- function(data, template) {
   if (!is.na(at)) attr(out, "shape_column") <- value[at]
   out
 }
+
+# Spatial frames have no row names, which unsplit() among others sets.
+#' @export
+`row.names<-.spatial_frame` <- function(x, value) x
 
 #' @rawNamespace S3method(tibble::as_tibble, spatial_frame)
 as_tibble.spatial_frame <- function(x, ...) tibble::as_tibble(plain(x), ...)

@@ -40,7 +40,7 @@ fill_geopackage <- function(x, path, layer, options, name, call) {
 check_table <- function(there, layer, name, options, call) {
   if (there && !options$replace && !options$append) {
     fail("file", c("{.file {name}} has a table {.val {layer}} already.",
-                   i = "Use {.code replace = TRUE}, {.code append = TRUE} or another {.arg layer}."), call = call)
+                   i = "Use {.code {typed('replace = TRUE', '--replace')}}, {.code {typed('append = TRUE', '--append')}} or another {.code {typed('layer', '--to-layer')}}."), call = call)
   }
   if (!there && options$append) fail("file", "{.file {name}} has no table {.val {layer}} to append to.", call = call)
 }
@@ -279,7 +279,7 @@ check_append <- function(x, spatial, crs, fields, layer, call) {
     words <- if (spatial) c("shapes", "none") else c("no shapes", "some")
     fail("argument", "The table {.val {layer}} has {words[1]}, and what is appended has {words[2]}.", call = call)
   }
-  if (spatial) check_same_crs(x, new_shapes(crs = crs), "x", layer, call = call)
+  if (spatial) check_same_crs(new_shapes(crs = crs), x, paste("the table", layer), "x", call = call)
   names <- names(attribute_table(x))
   for (column in setdiff(names, fields)) need_column(stats::setNames(as.list(fields), fields), column, "x", call = call)
   lacking <- setdiff(fields, names)

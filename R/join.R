@@ -63,7 +63,7 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
   columns <- attribute_table(y)
-  rank <- rank_values(columns, rlang::enquo(rank_by), call)
+  rank <- rank_values(plain(y), rlang::enquo(rank_by), call)
   taken <- choose_columns(columns, rlang::enquo(take), "take", call)
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
 
@@ -180,7 +180,7 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   found <- nearest_rows(a, b, count, reach_of_nearest(within, call) / scale, call)
   tied <- length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count))
   rank_by <- rlang::enquo(rank_by)
-  if (ties == "first") found <- first_of_ties(found, count, if (!rlang::quo_is_null(rank_by)) rank_values(attribute_table(y), rank_by, call), highest)
+  if (ties == "first") found <- first_of_ties(found, count, if (!rlang::quo_is_null(rank_by)) rank_values(plain(y), rank_by, call), highest)
   alone <- setdiff(seq_len(nrow(x)), found$x)
   rows <- data.frame(x = c(found$x, alone), y = c(found$y, rep(NA_integer_, length(alone))), distance = c(found$distance * scale, rep(NA_real_, length(alone))))
   rows <- rows[order(rows$x), ]

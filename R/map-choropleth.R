@@ -1,22 +1,33 @@
+#' @include map-geom.R
+NULL
+
 #' Choropleth maps
 #'
-#' Fills each shape by the class its value falls in, with a key that shows the class limits. The result is a ggplot: add layers
-#' ([map_outlines()], [map_points()]), a scale bar ([map_scale_bar()]), facets or a theme with `+`. A line says how many shapes were
-#' classified and how, and what has no data; notes follow where counts are mapped by areas of different size, or where one class holds
-#' nearly all.
+#' Fills each shape by the class its value falls in, with a key that shows the class limits; lines and points are coloured by it. The
+#' result is a ggplot: add layers ([map_outlines()], [map_points()]), a scale bar ([map_scale_bar()]), facets, a scale of ggplot2's for the
+#' fill or a theme with `+`. A line says how many shapes were classified and how, and what has no data; notes follow where
+#' counts are mapped by areas of different size, or where one class holds nearly all.
+#'
+#' The key prints as many digits as keep every value on its side of the printed limits. Classes of whole numbers do not share a limit:
+#' `0`, `1 to 4`, `5 to 9`; open ends, as of `at = c(0, 5, Inf)`, read `over 5`. Texts are fitted to the size that is drawn at.
 #'
 #' @param x A spatial frame.
-#' @param fill The column to map, or an expression on columns; several columns as `c(a, b)` give a panel each, on common breaks.
-#' @param classes,method,at See [class_breaks()], from 2 to 12 classes. `method = "continuous"` gives a key without classes.
+#' @param fill The column to map, or an expression on columns, of numbers, dates or times; several columns as `c(a, b)` give a panel
+#'   each, on common breaks.
+#' @param classes,method,at,rounded See [class_breaks()], from 2 to 12 classes. `method = "continuous"` gives a key without classes.
 #' @param palette,reverse See [map_colours()].
 #' @param midpoint With a palette of two sides: the value its pale middle stands for. A break is put there.
 #' @param counts `TRUE` to show in the key how many shapes each class holds.
 #' @param panels A column: a panel for each of its values, on common breaks.
-#' @param unit Put after the numbers of the key.
+#' @param unit,prefix Put after and before the numbers of the key.
+#' @param numbers How the numbers of the key are written: `"plain"`, `"thousand"`, `"million"`, `"percent"` (of shares, a
+#'   hundred times as much), or a function of numbers that gives their texts.
 #' @param title,subtitle Texts above the map.
 #' @param key_title Text above the key, best with the unit; by default the column.
 #' @param source Where the data come from, for the line below the map.
 #' @param outline Colour of the borders between shapes; `NA` for none.
+#' @param linewidth Width of lines in millimetres, of borders too; by default thin for borders, the thinner the more there are.
+#' @param size Diameter of points in millimetres.
 #' @return A ggplot.
 #' @section Errors: `civicatlas_error_column` where the column is not there or holds no numbers (text that reads as numbers
 #'   is shown), `civicatlas_error_argument` where there is nothing to classify, the frame is empty or classes are not from 2 to 12;
@@ -24,39 +35,57 @@
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' choropleth_map(wards, residents, key_title = "Residents")
-#' choropleth_map(wards, 1000 * over_65 / residents, palette = "tide", midpoint = 180)
+#' choropleth_map(wards, over_65 / residents, palette = "tide", midpoint = 0.18, numbers = "percent", key_title = "Over 65")
 #' @export
 choropleth_map <- function(x, fill, classes = 5, method = "natural", at = NULL, palette = "harbour", reverse = FALSE, midpoint = NULL,
                            counts = FALSE, panels = NULL, unit = NULL, title = NULL, subtitle = NULL, key_title = NULL, source = NULL,
-                           outline = "#ffffff") {
+                           outline = "#ffffff", prefix = NULL, numbers = "plain", rounded = FALSE, linewidth = NULL, size = 2.6) {
   call <- rlang::current_env()
   need_mappable(x, call)
   one_of(method, c(class_methods, "continuous"), "method", call = call)
-  one_of(palette, names(palettes), "palette", call = call)
+  need_palette(palette, call)
   given <- rlang::enquo(fill)
   x <- panels_of(x, given, rlang::enquo(panels), call)
-  values <- as.double(x$.value)
-  style <- list(colour = outline, linewidth = 0.15)
+  look <- number_style(numbers, prefix, unit, attr(x, "kind"), call)
   key_title <- key_title %||% attr(x, "label")
-  if (method == "continuous" && is.null(at)) {
-    if (!any(is.finite(values))) fail("argument", "There are no values to map: all {length(values)} are missing or infinite.", call = call)
-    map <- start_map(x, title, subtitle, source) + shapes_layer(x, ggplot2::aes(fill = .data$.value), style) +
-      continuous_scale(values, palette, reverse, midpoint, unit) + ggplot2::labs(fill = key_title)
-    tell_of_map(values, NULL, x, given)
-    return(map + panel_facets(x))
-  }
-  breaks <- map_breaks(values, classes, method, at, midpoint, missing(classes), call)
-  class <- core_class_of(values, breaks)
-  labels <- class_labels(breaks, unit)
-  x$.class <- factor(ifelse(is.na(class), no_data, labels[class]), levels = c(labels, if (anyNA(class)) no_data))
-  tell_of_map(values, breaks, x, given)
-  start_map(x, title, subtitle, source, classes_in_words(breaks)) +
-    shapes_layer(x, ggplot2::aes(fill = .data$.class), style, show_key = TRUE) +
-    class_scale(breaks, labels, sided_colours(breaks, palette, reverse, midpoint), sum(is.na(class)), counts) +
-    ggplot2::labs(fill = key_title) + panel_facets(x)
+  style <- filled_style(x, outline, linewidth, size)
+  if (method == "continuous" && is.null(at)) return(continuous_map(x, given, palette, reverse, midpoint, look, style, title, subtitle, key_title, source))
+  breaks <- map_breaks(x$.value, classes, method, at, midpoint, missing(classes), rounded, call)
+  class <- core_class_of(x$.value, breaks)
+  labels <- class_labels(breaks, look)
+  x$.class <- class_factor(class, labels)
+  tell_of_map(x$.value, breaks, x, given)
+  colours <- sided_colours(breaks, palette, reverse, midpoint)
+  map <- start_map(x, title, subtitle, source, classes_in_words(breaks)) +
+    filled_layer(x, ggplot2::aes(fill = .data$.class), style, show_key = TRUE) +
+    class_scale(labels, colours, anyNA(class), no_data_colour(palette)) + ggplot2::labs(fill = key_title) + panel_facets(x)
+  structure(map, class_labels = shown_labels(labels, attr(breaks, "counts"), sum(is.na(class)), counts))
+}
+
+continuous_map <- function(x, given, palette, reverse, midpoint, look, style, title, subtitle, key_title, source) {
+  values <- x$.value
+  if (!any(is.finite(values))) fail("argument", "There are no values to map: all {length(values)} are missing or infinite.", call = rlang::caller_env())
+  tell_of_map(values, NULL, x, given)
+  start_map(x, title, subtitle, source) + filled_layer(x, ggplot2::aes(fill = .data$.value), style) +
+    continuous_scale(values, palette, reverse, midpoint, look) + ggplot2::labs(fill = key_title) + panel_facets(x)
 }
 
 no_data <- "no data"
+
+# Constant aesthetics of shapes that are filled by a value: lines take their colour from the fill, points have a dark border.
+filled_style <- function(x, outline, linewidth, size) {
+  dimension <- max(shape_dimension(as_shapes(x)), na.rm = TRUE)
+  list(colour = if (dimension == 0) "#26323c" else outline, linewidth = linewidth %||% if (dimension == 2) border_width(nrow(x)) else 0.7, size = size,
+       lines_by_fill = TRUE)
+}
+
+# Thinner borders for more regions, so that they do not hide the fills.
+border_width <- function(n) max(0.03, min(0.15, 0.15 * sqrt(400 / max(n, 1))))
+
+filled_layer <- function(x, mapping, style, show_key = NA) {
+  polygons <- any(shape_dimension(as_shapes(x)) == 2, na.rm = TRUE)
+  shapes_layer(x, mapping, style, show_key = show_key, key = if (polygons) ggplot2::draw_key_polygon else key_of_lines_and_points(x))
+}
 
 # The frame with the values to map in `.value` and, for several columns or a column of panels, `.panel`.
 panels_of <- function(x, fill, panels, call) {
@@ -64,15 +93,17 @@ panels_of <- function(x, fill, panels, call) {
   if (length(columns) > 1) {
     labels <- vapply(seq_along(columns), function(i) if (nzchar(rlang::names2(columns)[i])) names(columns)[i] else rlang::as_label(columns[[i]]), "")
     values <- lapply(columns, function(column) map_values(x, rlang::new_quosure(column, rlang::quo_get_env(fill)), call))
+    kind <- kind_of_values(values[[1]])
     rows <- rep(seq_len(nrow(x)), length(columns))
     out <- x[rows, ]
-    out$.value <- unlist(values)
+    out$.value <- as.double(unlist(values))
     out$.panel <- factor(rep(labels, each = nrow(x)), levels = labels)
-    return(structure(out, label = NULL))
+    return(structure(out, label = NULL, kind = kind))
   }
-  x$.value <- map_values(x, fill, call)
+  values <- map_values(x, fill, call)
+  x$.value <- as.double(values)
   x <- with_panel(x, panels, call)
-  structure(x, label = rlang::as_label(fill))
+  structure(x, label = rlang::as_label(fill), kind = kind_of_values(values))
 }
 
 with_panel <- function(x, panels, call) {
@@ -87,7 +118,7 @@ panel_facets <- function(x) if (!is.null(x[[".panel"]])) ggplot2::facet_wrap(ggp
 
 map_values <- function(x, quosure, call, what = "fill") {
   values <- column_values(x, quosure, what, call)
-  if (is.numeric(values) && length(values) == nrow(x)) return(values)
+  if (length(values) == nrow(x) && (is.numeric(values) || inherits(values, c("Date", "POSIXct")))) return(values)
   texts <- unique(stats::na.omit(as.character(values)))
   odd <- texts[is.na(suppressWarnings(as.double(texts)))]
   fail("column", c("{.arg {what}} ({rlang::as_label(quosure)}) is {.cls {class(values)[1]}}, and a choropleth needs numbers.",
@@ -95,11 +126,19 @@ map_values <- function(x, quosure, call, what = "fill") {
                    i = "Text that holds numbers: {.fn mend_numbers}; categories: {.fn category_map}."), call = call)
 }
 
-map_breaks <- function(values, classes, method, at, midpoint, unasked, call) {
+# "date" and "time" of values that are written so, else NULL.
+kind_of_values <- function(values) if (inherits(values, "Date")) "date" else if (inherits(values, "POSIXct")) "time"
+
+map_breaks <- function(values, classes, method, at, midpoint, unasked, rounded, call) {
   if (is.null(at) && !is_count(classes, 2, 12)) {
     fail("argument", "{.arg classes} must be a whole number from 2 to 12, not {.val {classes}}.", call = call)
   }
-  breaks <- if (method == "head-tail" && unasked) class_breaks(values, method = method) else class_breaks(values, classes, method, at)
+  at <- if (!is.null(at)) as.double(at)
+  breaks <- if (method == "head-tail" && unasked) {
+    class_breaks(values, method = method, rounded = rounded)
+  } else {
+    class_breaks(values, classes, method, at, rounded = rounded)
+  }
   if (length(breaks) > 13) fail("argument", "There are {length(breaks) - 1} classes; a map has 12 at most.", call = call)
   if (is.null(midpoint) || !is.null(at)) breaks else with_midpoint(breaks, midpoint, values)
 }
@@ -110,7 +149,7 @@ with_midpoint <- function(breaks, midpoint, values) {
   if (midpoint <= cuts[1] || midpoint >= cuts[length(cuts)]) return(breaks)
   inner <- seq_along(cuts)[-c(1, length(cuts))]
   if (length(inner)) cuts[inner[which.min(abs(cuts[inner] - midpoint))]] <- midpoint else cuts <- c(cuts[1], midpoint, cuts[2])
-  new_breaks(values[is.finite(values)], sort(cuts), attr(breaks, "method"))
+  new_breaks(sort(values[is.finite(values)]), sort(cuts), attr(breaks, "method"), attr(breaks, "rounded"))
 }
 
 is_count <- function(x, least, most) rlang::is_integerish(x, 1, finite = TRUE) && x >= least && x <= most
@@ -118,7 +157,7 @@ is_count <- function(x, least, most) rlang::is_integerish(x, 1, finite = TRUE) &
 # A colour a class; with a midpoint the two sides have as many shades as the larger one needs, so that shades mean the same on both.
 sided_colours <- function(breaks, palette, reverse, midpoint) {
   classes <- length(breaks) - 1
-  if (is.null(midpoint) || !palette %in% diverging) return(map_colours(classes, palette, reverse))
+  if (is.null(midpoint) || !has_two_sides(palette)) return(map_colours(classes, palette, reverse))
   below <- sum(as.double(breaks)[-1] <= midpoint)
   above <- sum(as.double(breaks)[-length(breaks)] >= midpoint)
   each <- min(6, max(below, above))
@@ -127,33 +166,31 @@ sided_colours <- function(breaks, palette, reverse, midpoint) {
   shades[each - min(below, each) + seq_len(classes)]
 }
 
-# The scale with a colour a class; the key lists every class, on request with its count, and what has no data.
-class_scale <- function(breaks, labels, colours, missing, counts) {
-  if (missing) colours <- c(colours, no_data_colour())
-  limits <- c(labels, if (missing) no_data)
-  shown <- if (counts) paste0(limits, "  (", map_numbers(c(attr(breaks, "counts"), if (missing) missing)), ")") else limits
-  ggplot2::scale_fill_manual(
-    values = stats::setNames(colours, limits), drop = FALSE, limits = limits, labels = stats::setNames(shown, limits),
-    breaks = c(rev(labels), if (missing) no_data), guide = ggplot2::guide_legend(override.aes = list(colour = "#5b6770", linewidth = 0.2))
-  )
-}
-
-continuous_scale <- function(values, palette, reverse, midpoint, unit) {
+continuous_scale <- function(values, palette, reverse, midpoint, look) {
   range <- range(values[is.finite(values)])
-  centred <- !is.null(midpoint) && palette %in% diverging
+  centred <- !is.null(midpoint) && has_two_sides(palette)
   limits <- if (centred) midpoint + c(-1, 1) * max(abs(range - midpoint)) else range
-  labels <- function(at) ifelse(is.na(at), NA, paste0(short_numbers(ifelse(is.na(at), 0, at)), if (!is.null(unit)) paste0(" ", unit)))
+  labels <- function(at) {
+    known <- !is.na(at)
+    text <- if (look$own) look$text(at[known], NULL) else short_numbers(at[known] * look$factor, look$text)
+    ifelse(known, paste0(look$before, replace(rep("", length(at)), known, text), look$after), NA)
+  }
   ggplot2::scale_fill_gradientn(
-    colours = if (palette == "quay") palettes$quay else map_colours(11, palette, reverse), limits = limits, na.value = no_data_colour(), labels = labels,
+    colours = continuous_colours(palette, reverse), limits = limits, na.value = no_data_colour(palette), labels = labels,
     guide = ggplot2::guide_colourbar(theme = ggplot2::theme(legend.key.height = grid::unit(110, "pt"), legend.key.width = grid::unit(14, "pt"),
                                                             legend.ticks = ggplot2::element_line(colour = "#ffffff", linewidth = 0.3)))
   )
 }
 
+continuous_colours <- function(palette, reverse) {
+  colours <- if (identical(palette, "quay")) palettes$quay else map_colours(11, palette)
+  if (reverse) rev(colours) else colours
+}
+
 classes_in_words <- function(breaks) {
   words <- c(natural = "natural breaks", quantile = "quantiles", equal = "equal intervals", "standard deviation" = "standard deviations about the mean",
              geometric = "geometric progression", pretty = "round breaks", "head-tail" = "head/tail breaks", "maximum gaps" = "widest gaps", own = "own breaks")
-  paste0("Classes: ", words[[attr(breaks, "method")]], ", variance fit ", formatC(attr(breaks, "fit"), digits = 2, format = "f"), ".")
+  paste0("Classes: ", words[[attr(breaks, "method")]], if (isTRUE(attr(breaks, "rounded"))) ", rounded", ".")
 }
 
 # The account, and what a reader should know of the numbers before trusting the picture.
@@ -163,7 +200,8 @@ tell_of_map <- function(values, breaks, x, fill) {
   how <- if (is.null(breaks)) {
     "on a continuous key"
   } else {
-    paste0("in ", counted(length(breaks) - 1, "class", "classes"), ", ", sub("^Classes: (.*)\\.$", "\\1", classes_in_words(breaks)))
+    paste0("in ", counted(length(breaks) - 1, "class", "classes"), ", ", sub("^Classes: (.*)\\.$", "\\1", classes_in_words(breaks)), ", variance fit ",
+           formatC(attr(breaks, "fit"), digits = 2, format = "f"))
   }
   say("{.fn choropleth_map}: {counted(known, 'shape')} {how}{if (lacking) paste0('; ', format_count(lacking), ' without data (grey)')}.")
   counts <- attr(breaks, "counts")

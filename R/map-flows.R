@@ -66,19 +66,19 @@ ggplot_add.map_flow_layer <- function(object, plot, ...) {
   count_outside(frame, plot$coordinates$limits, "map_flows")
   style <- list(colour = object$colour, alpha = 0.72, bend = object$bend)
   plot + shapes_layer(frame, ggplot2::aes(width = .data$.width), style, show_key = FALSE, geom = GeomFlows) +
-    width_key(max(frame$.size), object$widest, object$colour, object$key_title, object$unit)
+    flow_key(max(frame$.size), object)
 }
 
 # Curved bands with an arrowhead, from the first to the last vertex of each line, `width` in millimetres.
 GeomFlows <- ggplot2::ggproto(
   "GeomFlows", GeomShapes,
   required_aes = c("row", "xmin", "xmax", "ymin", "ymax", "width"),
+  default_aes = utils::modifyList(GeomShapes$default_aes, ggplot2::aes(colour = "#2b7391", alpha = 0.72)),
   extra_params = c("na.rm", "shapes", "bend"),
   draw_panel = function(data, panel_params, coord, shapes, bend = 0.18) {
     ends <- ends_of_lines(shapes[data$row])
-    from <- coord$transform(data.frame(x = ends$x1, y = ends$y1), panel_params)
-    to <- coord$transform(data.frame(x = ends$x2, y = ends$y2), panel_params)
-    grid::gTree(from = from, to = to, style = data, bend = bend, cl = "drawn_flows")
+    view <- panel_view(coord, panel_params)
+    grid::gTree(from = in_panel(view, ends$x1, ends$y1), to = in_panel(view, ends$x2, ends$y2), style = data, bend = bend, cl = "drawn_flows")
   }
 )
 
@@ -129,17 +129,8 @@ flow_band <- function(from, to, width, bend) {
 }
 
 # Bars as wide as the flows of round values.
-width_key <- function(most, widest, colour, title, unit) {
-  values <- rev(key_values(most))
-  widths <- widest * values / most
-  step <- pmax(widths, 4) + 1.5
-  at <- rev(cumsum(rev(step))) - step / 2
-  labels <- paste0(short_numbers(values), if (!is.null(unit)) paste0(" ", unit))
-  ink <- map_inks$light$ink
-  grob <- grid::grobTree(
-    grid::rectGrob(grid::unit(0, "mm"), grid::unit(at, "mm"), grid::unit(12, "mm"), grid::unit(pmax(widths, 0.15), "mm"), hjust = 0, vjust = 0.5,
-                   gp = grid::gpar(fill = scales::alpha(colour, 0.72), col = NA)),
-    grid::textGrob(labels, grid::unit(14, "mm"), grid::unit(at, "mm"), hjust = 0, vjust = 0.5, gp = grid::gpar(col = ink, fontsize = 9.5))
-  )
-  key_of_grob(grob, grid::unit(15, "mm") + max(grid::stringWidth(labels)), grid::unit(sum(step) + 1, "mm"), title)
+flow_key <- function(most, flows) {
+  values <- key_values(most)
+  labels <- paste0(short_numbers(values), if (!is.null(flows$unit)) paste0(" ", flows$unit))
+  bars_key(flows$widest * values / most, labels, flows$colour, flows$key_title)
 }

@@ -41,11 +41,37 @@ map_graticule <- function(step = NULL, colour = "#8fa3ad") {
   structure(list(step = step, colour = colour), class = "map_graticule")
 }
 
-# The window of a map in its coordinates, and its CRS, which furniture needs.
-map_frame <- function(plot, what) {
-  crs <- plot$coordinates$crs
+# Furniture is drawn from what each panel shows, on the map's CRS: `draw(frame)` gives a grob.
+GeomFurniture <- ggplot2::ggproto(
+  "GeomFurniture", ggplot2::Geom,
+  extra_params = c("na.rm", "what", "draw"),
+  handle_na = function(data, params) data,
+  draw_panel = function(data, panel_params, coord, what, draw) {
+    view <- panel_view(coord, panel_params)
+    if (is.null(view$crs)) need_map_crs(NULL, what)
+    grob <- draw(list(x = c(view$from[1], view$to[1]), y = c(view$from[2], view$to[2]), crs = view$crs))
+    grid::gTree(children = grid::gList(grob), what = what, cl = "drawn_furniture")
+  }
+)
+
+# On a panel of less than 6 cm there is room for the map alone.
+#' @rawNamespace S3method(grid::makeContent, drawn_furniture)
+makeContent.drawn_furniture <- function(x) {
+  if (x$what == "map_graticule" || grid::convertWidth(grid::unit(1, "npc"), "cm", valueOnly = TRUE) >= 6) return(x)
+  say("A map less than 6 cm wide has no room for {.fn {x$what}}.")
+  grid::setChildren(x, grid::gList())
+}
+
+furniture <- function(plot, what, draw) {
+  need_map_crs(plot$coordinates$crs, what)
+  plot + ggplot2::layer(
+    geom = GeomFurniture, stat = "identity", position = "identity", data = data.frame(.furniture = what), mapping = NULL, inherit.aes = FALSE,
+    show.legend = FALSE, check.aes = FALSE, params = list(what = what, draw = draw)
+  )
+}
+
+need_map_crs <- function(crs, what) {
   if (is.null(crs)) fail("crs", c("{.fn {what}} needs a map on a CRS; this one has none.", i = "Label the layer first with {.fn declare_crs}."), call = NULL)
-  list(x = unname(plot$coordinates$limits$x), y = unname(plot$coordinates$limits$y), crs = crs)
 }
 
 # A place in the window, as shares of its width and height.
@@ -54,7 +80,7 @@ place_in <- function(frame, right, up) c(frame$x[1] + right * diff(frame$x), fra
 # Metres on the ground for a unit of the map's x, along the ellipsoid in the middle of the map.
 metres_across <- function(frame) {
   middle <- place_in(frame, 0.5, 0.5)
-  reach <- 0.05 * diff(frame$x)
+  reach <- 0.05 * abs(diff(frame$x))
   ends <- point_shapes(middle[1] + c(-reach, reach), rep(middle[2], 2), frame$crs)
   ends <- quietly(in_degrees(ends))
   distance_between(ends[1], ends[2]) / (2 * reach)
@@ -62,17 +88,22 @@ metres_across <- function(frame) {
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_scale_bar)
 ggplot_add.map_scale_bar <- function(object, plot, ...) {
-  frame <- map_frame(plot, "map_scale_bar")
+  ink <- ink_on(plot)
+  furniture(plot, "map_scale_bar", function(frame) scale_bar(object, frame, ink))
+}
+
+scale_bar <- function(object, frame, ink) {
   metres <- metres_across(frame)
   if (!is.finite(metres)) fail("crs", "The middle of the map lies outside the domain of its CRS: no scale there.", call = NULL)
-  wanted <- 0.22 * diff(frame$x) * metres
+  width <- abs(diff(frame$x))
+  wanted <- 0.22 * width * metres
   unit <- object$unit %||% if (wanted >= 1000) "km" else "m"
   length <- max(key_values(wanted / length_units[[unit]]))
-  across <- length * length_units[[unit]] / metres / diff(frame$x)
+  across <- length * length_units[[unit]] / metres / width
   left <- if (grepl("left", object$position)) 0.03 else 0.97 - across
   up <- if (grepl("bottom", object$position)) 0.035 else 0.935
   number <- function(v) map_numbers(v, if (v == round(v)) 0 else 1)
-  drawn_on_panel(plot, scale_bar_grob(left, up, across, ink_on(plot), paste(number(length), unit), number(length / 2)))
+  scale_bar_grob(left, up, across, ink, paste(number(length), unit), number(length / 2))
 }
 
 scale_bar_grob <- function(left, up, across, ink, label, half) {
@@ -88,15 +119,16 @@ scale_bar_grob <- function(left, up, across, ink, label, half) {
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_north_arrow)
 ggplot_add.map_north_arrow <- function(object, plot, ...) {
-  frame <- map_frame(plot, "map_north_arrow")
+  ink <- ink_on(plot)
   right <- if (grepl("left", object$position)) 0.055 else 0.945
   up <- if (grepl("bottom", object$position)) 0.1 else 0.9
-  drawn_on_panel(plot, north_arrow_grob(right, up, grid_bearing_of_north(frame, right, up), ink_on(plot)))
+  furniture(plot, "map_north_arrow", function(frame) north_arrow_grob(right, up, grid_bearing_of_north(frame, right, up), ink))
 }
 
 # Degrees clockwise from the top of the map to true north.
 grid_bearing_of_north <- function(frame, right, up) {
   at <- place_in(frame, right, up)
+  backwards <- sign(c(diff(frame$x), diff(frame$y)))
   here <- point_shapes(at[1], at[2], frame$crs)
   geographic <- quietly(reproject_to(here, geographic_base(frame$crs)))
   lonlat <- coordinates_of(geographic)
@@ -104,7 +136,7 @@ grid_bearing_of_north <- function(frame, right, up) {
   step <- if (lonlat$y > 89.9) -0.001 else 0.001
   north <- coordinates_of(quietly(reproject_to(point_shapes(lonlat$x, lonlat$y + step, crs_of(geographic)), frame$crs)))
   if (!nrow(north)) return(0)
-  atan2((north$x - at[1]) * sign(step), (north$y - at[2]) * sign(step)) * 180 / pi
+  atan2((north$x - at[1]) * sign(step) * backwards[1], (north$y - at[2]) * sign(step) * backwards[2]) * 180 / pi
 }
 
 north_arrow_grob <- function(right, up, degrees, ink) {
@@ -122,20 +154,25 @@ north_arrow_grob <- function(right, up, degrees, ink) {
   )
 }
 
-drawn_on_panel <- function(plot, grob) plot + ggplot2::annotation_custom(grob, -Inf, Inf, -Inf, Inf)
-
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_graticule)
 ggplot_add.map_graticule <- function(object, plot, ...) {
-  frame <- map_frame(plot, "map_graticule")
-  extent <- degrees_of_window(frame)
-  step <- object$step %||% round_step(max(min(extent["xmax"] - extent["xmin"], 180), extent["ymax"] - extent["ymin"]) / 5)
-  lines <- graticule_lines(extent, step, frame$crs)
-  lines <- shapes_layer(lines, style = list(colour = object$colour, linewidth = 0.25, fill = NA), show_key = FALSE)
-  labels <- ggplot2::annotation_custom(degree_labels(frame, graticule_lines(extent, step, frame$crs)), -Inf, Inf, -Inf, Inf)
-  plot <- plot + lines + labels
+  plot <- furniture(plot, "map_graticule", function(frame) graticule_grob(graticule_on(frame, object$step), frame, object$colour))
+  plot <- furniture(plot, "map_graticule", function(frame) degree_labels(frame, graticule_on(frame, object$step)))
   n <- length(plot$layers)
   plot$layers <- plot$layers[c(n - 1, seq_len(n - 2), n)]  # below the shapes
   plot
+}
+
+graticule_on <- function(frame, step) {
+  extent <- degrees_of_window(frame)
+  wide <- min(extent["xmax"] - extent["xmin"], 180)
+  graticule_lines(extent, step %||% round_step(max(wide, extent["ymax"] - extent["ymin"]) / 5), frame$crs)
+}
+
+graticule_grob <- function(lines, frame, colour) {
+  style <- data.frame(fill = NA, colour = colour, linewidth = 0.25, linetype = 1, alpha = NA)
+  view <- list(from = c(frame$x[1], frame$y[1]), to = c(frame$x[2], frame$y[2]))
+  grid::gTree(shapes = as_shapes(lines), style = style[rep(1, nrow(lines)), ], view = view, lines_by_fill = FALSE, cl = "drawn_shapes")
 }
 
 # What the window covers, in degrees, from points along its edges and within.

@@ -2,35 +2,68 @@
 # CRS, so that layers added later can be put on it.
 
 # `shapes` travels as a parameter; each row of the data names its shape by `row` and trains the scales by its box. Rows that carry
-# `tooltip` and `data_id` can be hovered on an interactive map.
+# `tooltip` and `data_id` can be hovered on an interactive map. With `lines_by_fill` lines take the colour of areas.
 GeomShapes <- ggplot2::ggproto(
   "GeomShapes", ggplot2::Geom,
   required_aes = c("row", "xmin", "xmax", "ymin", "ymax"),
   optional_aes = c("tooltip", "data_id"),
   default_aes = ggplot2::aes(fill = "grey80", colour = NA, linewidth = 0.3, linetype = 1, alpha = NA, size = 1.8, shape = 21, stroke = 0.4),
-  extra_params = c("na.rm", "shapes"),
-  draw_panel = function(data, panel_params, coord, shapes) {
-    window <- c(panel_params$x.range, panel_params$y.range)[c(1, 3, 2, 4)]
-    grid::gTree(shapes = shapes[data$row], style = data, window = window, cl = "drawn_shapes")
+  extra_params = c("na.rm", "shapes", "lines_by_fill"),
+  draw_panel = function(data, panel_params, coord, shapes, lines_by_fill = FALSE) {
+    grid::gTree(shapes = shapes[data$row], style = data, view = panel_view(coord, panel_params), lines_by_fill = lines_by_fill, cl = "drawn_shapes")
   },
   draw_key = ggplot2::draw_key_polygon
 )
 
+# What a panel shows: the window in the coordinates of shapes, and whether its axes run backwards. Shapes can be drawn where x and y are
+# coordinates on equal scales.
+panel_view <- function(coord, panel_params) {
+  need_map_coord(coord)
+  axis <- function(view, range) {
+    transformation <- view$get_transformation()$name
+    if (!transformation %in% c("identity", "reverse")) {
+      fail("argument", "The x and y of a map are coordinates, which a scale cannot take by {.val {transformation}}.", call = NULL)
+    }
+    if (transformation == "reverse") list(from = -range[1], to = -range[2]) else list(from = range[1], to = range[2])
+  }
+  x <- axis(panel_params$x, panel_params$x.range)
+  y <- axis(panel_params$y, panel_params$y.range)
+  list(from = c(x$from, y$from), to = c(x$to, y$to), crs = coord$crs)
+}
+
+need_map_coord <- function(coord) {
+  kind <- class(coord)[1]
+  if (kind == "CoordFlip") fail("argument", "{.fn coord_flip} would draw a map with x as y: leave it out.", call = NULL)
+  if (!inherits(coord, "CoordCartesian")) fail("argument", "Shapes cannot be drawn with {.cls {kind}}, which bends x and y.", call = NULL)
+  if (!inherits(coord, c("CoordShapes", "CoordFixed")) && is.null(coord$ratio)) {
+    fail("argument", c("{.fn coord_cartesian} would stretch the map.", i = "{.fn coord_shapes} keeps its scale; {.fn map_view} narrows the view."), call = NULL)
+  }
+}
+
+# xmin, ymin, xmax, ymax of the window.
+view_box <- function(view) c(pmin(view$from, view$to), pmax(view$from, view$to))
+
+# Places in the panel, from 0 to 1.
+in_panel <- function(view, x, y) {
+  list(x = (x - view$from[1]) / (view$to[1] - view$from[1]), y = (y - view$from[2]) / (view$to[2] - view$from[2]))
+}
+
 # Shapes are thinned when they are drawn, as only then the size and resolution of the panel are known: to half a dot of the device.
 #' @rawNamespace S3method(grid::makeContent, drawn_shapes)
 makeContent.drawn_shapes <- function(x) {
-  window <- x$window
+  window <- view_box(x$view)
   dots <- 2 * dots_per_inch()
   cell_width <- (window[3] - window[1]) / max(1, grid::convertWidth(grid::unit(1, "npc"), "inches", valueOnly = TRUE) * dots)
   cell_height <- (window[4] - window[2]) / max(1, grid::convertHeight(grid::unit(1, "npc"), "inches", valueOnly = TRUE) * dots)
   drawn <- core_thinned(handles_of(x$shapes), store_of(x$shapes), window, cell_width, cell_height)
-  drawn$x <- (drawn$x - window[1]) / (window[3] - window[1])
-  drawn$y <- (drawn$y - window[2]) / (window[4] - window[2])
+  drawn[c("x", "y")] <- in_panel(x$view, drawn$x, drawn$y)
   of_dimension <- function(d) {
     some <- drawn$dimension == d
     vctrs::new_data_frame(if (all(some)) drawn else lapply(drawn, `[`, some))
   }
-  grobs <- list(area_grob(of_dimension(2L), x$style), line_grob(of_dimension(1L), x$style), point_grob(of_dimension(0L), x$style))
+  lines <- x$style
+  if (x$lines_by_fill) lines$colour <- lines$fill
+  grobs <- list(area_grob(of_dimension(2L), x$style), line_grob(of_dimension(1L), lines), point_grob(of_dimension(0L), x$style))
   grid::setChildren(x, do.call(grid::gList, grobs))
 }
 
@@ -98,18 +131,93 @@ shapes_layer <- function(x, mapping = NULL, style = list(), key = ggplot2::draw_
   )
 }
 
-# Equal scales (on longitude and latitude, at the middle latitude), the frame's extent or a box, and the map's CRS.
+#' Shapes in a ggplot
+#'
+#' `geom_shapes()` draws the shapes of spatial frames of any kind in a ggplot, with the aesthetics `fill`, `colour`, `linewidth`, `linetype`,
+#' `alpha`, `size`, `shape` and `stroke`; `geom_flows()` draws lines as curved bands of the `width` in millimetres that a column
+#' gives; `geom_shape_labels()` writes the `label` of each shape, of equals those with the higher `rank` first. Each
+#' puts its shapes on the CRS of the first, which the plot's coordinates carry. [map_scale_bar()], [map_graticule()] and the other layers
+#' of maps can be added.
+#'
+#' `coord_shapes()` keeps the scale equal along x and y, on longitude and latitude at the middle latitude; the first layer of shapes
+#' sets it. Other coordinate systems than it and [ggplot2::coord_fixed()] stop with the reason.
+#'
+#' @param mapping Aesthetics of the layer, of [ggplot2::aes()]; those of the plot count too.
+#' @param data A spatial frame; by default that of the plot.
+#' @param ... Constant aesthetics; for `geom_flows()` also `bend`, for `geom_shape_labels()` `halo`, as in [map_flows()] and [map_labels()].
+#' @param show.legend See [ggplot2::layer()].
+#' @param crs CRS of the coordinates: anything that [crs()] takes.
+#' @param xlim,ylim Limits in the units of the CRS; by default what the layers cover.
+#' @param expand `TRUE` for a margin around what is shown.
+#' @return A layer, or a coordinate system, to add to a ggplot with `+`.
+#' @section Errors: `civicatlas_error_argument` where neither the layer nor the plot has a spatial frame, and at drawing for coordinates that
+#'   would bend or stretch a map.
+#' @examples
+#' library(ggplot2)
+#' wards <- read_layer(demo_file("wards.shp"))
+#' ggplot(wards, aes(fill = over_65 / residents)) + geom_shapes() + geom_shape_labels(aes(label = name))
+#' @export
+geom_shapes <- function(mapping = NULL, data = NULL, ..., show.legend = NA) new_shapes_geom(mapping, data, list(...), show.legend, "shapes")
+
+#' @rdname geom_shapes
+#' @export
+geom_flows <- function(mapping = NULL, data = NULL, ..., show.legend = FALSE) new_shapes_geom(mapping, data, list(...), show.legend, "flows")
+
+#' @rdname geom_shapes
+#' @export
+geom_shape_labels <- function(mapping = NULL, data = NULL, ..., show.legend = FALSE) new_shapes_geom(mapping, data, list(...), show.legend, "labels")
+
+new_shapes_geom <- function(mapping, data, style, show_key, kind) {
+  structure(list(mapping = mapping, data = data, style = style, show_key = show_key, kind = kind), class = "shapes_geom")
+}
+
+# The frame is known when the layer meets the plot.
+#' @rawNamespace S3method(ggplot2::ggplot_add, shapes_geom)
+ggplot_add.shapes_geom <- function(object, plot, ...) {
+  frame <- object$data %||% plot$data
+  if (is.function(frame)) frame <- frame(plot$data)
+  if (!is_spatial_frame(frame)) {
+    fail("argument", c("Shapes are drawn from a spatial frame; the plot and the layer have none.",
+                       i = "Give one as {.arg data}, or to {.fn ggplot2::ggplot}."), call = NULL)
+  }
+  if (isTRUE(plot$coordinates$default) && !inherits(plot$coordinates, "CoordShapes")) plot$coordinates <- coord_shapes(crs_of(frame))
+  frame <- on_map_crs(frame, plot$coordinates$crs, paste0("geom_", object$kind))
+  mapping <- utils::modifyList(if (is.null(object$data)) plot$mapping else list(), object$mapping %||% list())
+  as_civic_map(plot + geom_layer(frame, mapping, object))
+}
+
+geom_layer <- function(frame, mapping, object) {
+  if (object$kind == "shapes") return(shapes_layer(frame, mapping, object$style, show_key = object$show_key))
+  if (object$kind == "flows") return(shapes_layer(frame, mapping, object$style, show_key = object$show_key, geom = GeomFlows))
+  label_layer(frame, mapping, object$style)
+}
+
+#' @rdname geom_shapes
+#' @export
+coord_shapes <- function(crs = NULL, xlim = NULL, ylim = NULL, expand = TRUE) new_coord(as_crs(crs), xlim, ylim, expand)
+
+new_coord <- function(crs, xlim, ylim, expand, ratio = NULL) {
+  ggplot2::ggproto("CoordShapes", ggplot2::coord_cartesian(xlim = unname(xlim), ylim = unname(ylim), expand = expand, default = TRUE), crs = crs, ratio = ratio,
+    is_free = function() FALSE,
+    aspect = function(self, ranges) {
+      ratio <- self$ratio %||% scale_ratio(self$crs, ranges$y.range)
+      diff(ranges$y.range) / diff(ranges$x.range) * ratio
+    }
+  )
+}
+
+# How much longer a unit of y is than one of x: 1, on longitude and latitude what is so at the middle.
+scale_ratio <- function(crs, y) {
+  if (!identical(crs$kind, "geographic")) return(1)
+  1 / max(0.05, cos(mean(y) * crs$unit_size * pi / 180))
+}
+
+# The frame's extent or a box, with a margin, on the map's CRS.
 map_coordinates <- function(x, extent = box_of(x)) {
   crs <- crs_of(x)
-  geographic <- identical(crs$kind, "geographic")
-  ratio <- if (geographic) 1 / max(0.05, cos(mean(extent[c("ymin", "ymax")]) * crs$unit_size * pi / 180)) else 1
+  ratio <- scale_ratio(crs, extent[c("ymin", "ymax")])
   margin <- 0.03 * max(extent["xmax"] - extent["xmin"], (extent["ymax"] - extent["ymin"]) * ratio, 1e-9)
-  coord <- ggplot2::coord_fixed(
-    ratio = ratio, expand = FALSE, xlim = extent[c("xmin", "xmax")] + c(-1, 1) * margin,
-    ylim = extent[c("ymin", "ymax")] + c(-1, 1) * margin / ratio
-  )
-  coord$crs <- crs
-  coord
+  new_coord(crs, extent[c("xmin", "xmax")] + c(-1, 1) * margin, extent[c("ymin", "ymax")] + c(-1, 1) * margin / ratio, expand = FALSE, ratio)
 }
 
 #' Narrow or widen the view of a map

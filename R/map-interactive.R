@@ -3,7 +3,7 @@
 #' Writes a map to one self-contained HTML file that opens in any browser: hover a shape to read its values, hover an entry of the key to see
 #' all shapes of its class, turn the wheel to zoom and drag to move. Needs the package ggiraph.
 #'
-#' @param map A map of this package.
+#' @param map A map of this package, or a sheet of them from [side_by_side()], on which rows that several maps share are hovered together.
 #' @param file Path of the HTML file.
 #' @param tooltip Columns whose values are shown, as in [dplyr::select()]; by default all of the layer, at most eight.
 #' @param layer Which layer of the map is to be hovered, counted from the bottom.
@@ -19,25 +19,32 @@ interactive_map <- function(map, file, tooltip = NULL, layer = 1, width = 11, he
   call <- rlang::current_env()
   rlang::check_installed("ggiraph", "for interactive maps.")
   if (!ggplot2::is_ggplot(map)) fail("argument", "{.arg map} is no map: a ggplot is needed.", call = call)
-  hovered <- which(vapply(map$layers, function(l) inherits(l$geom, "GeomShapes"), NA))
-  if (!layer %in% seq_along(hovered)) fail("argument", "{.arg layer} is {.val {layer}}, and the map has {length(hovered)} layer{?s} of shapes.", call = call)
   if (ascii_lower(tools::file_ext(file)) != "html") fail("argument", "{.arg file} must end in {.val .html}.", call = call)
   file <- path.expand(file)
   need_folder(file, call)
   need_free(file, replace, call)
-  map <- with_tooltips(map, hovered[layer], rlang::enquo(tooltip), call)
+  tooltip <- rlang::enquo(tooltip)
+  sheet <- inherits(map, "map_sheet")
+  if (sheet) attr(map, "maps") <- lapply(attr(map, "maps"), hoverable, layer, tooltip, call) else map <- hoverable(map, layer, tooltip, call)
   widget <- ggiraph::girafe(
-    ggobj = map, width_svg = width, height_svg = height,
+    code = print(map), width_svg = width, height_svg = height,
     options = list(
       ggiraph::opts_hover(css = "stroke:#26323c;stroke-width:1.6px;"), ggiraph::opts_hover_inv(css = ""),
       ggiraph::opts_tooltip(css = tooltip_style, opacity = 1, offx = 14, offy = 14), ggiraph::opts_zoom(min = 1, max = 12),
       ggiraph::opts_toolbar(saveaspng = FALSE), ggiraph::opts_selection(type = "none")
     )
   )
-  page <- page_of_widget(widget, map$labels$title %||% "Map", shown_entries(map))
+  page <- page_of_widget(widget, map$labels$title %||% "Map", if (sheet) character() else shown_entries(map))
   write_files(stats::setNames(list(charToRaw(enc2utf8(page))), file), call)
   say("Wrote {.file {file}}: a page that needs nothing else.")
   invisible(file)
+}
+
+# A map whose shapes of one layer can be hovered.
+hoverable <- function(map, layer, tooltip, call) {
+  hovered <- which(vapply(map$layers, function(l) inherits(l$geom, "GeomShapes"), NA))
+  if (!layer %in% seq_along(hovered)) fail("argument", "{.arg layer} is {.val {layer}}, and the map has {length(hovered)} layer{?s} of shapes.", call = call)
+  with_tooltips(map, hovered[layer], tooltip, call)
 }
 
 tooltip_style <- "background:#26323c;color:#ffffff;padding:6px 9px;border-radius:4px;font:13px/1.45 sans-serif;"
@@ -58,18 +65,21 @@ with_tooltips <- function(map, at, tooltip, call) {
   map
 }
 
-# The classes in the order in which the key shows them.
+# The classes in the order in which the key shows them, NA for what has no data.
 key_entries <- function(map) {
   scale <- map$scales$get_scales("fill")
   if (is.null(scale) || !is.character(scale$breaks)) return(character())
-  scale$breaks
+  if (is.null(attr(map, "class_labels"))) return(scale$breaks)
+  c(rev(stats::na.omit(scale$breaks)), if (anyNA(scale$breaks)) NA)
 }
 
 # Their texts.
 shown_entries <- function(map) {
   entries <- key_entries(map)
+  shown <- attr(map, "class_labels")
+  if (!is.null(shown)) return(unname(shown[ifelse(is.na(entries), no_data, entries)]))
   labels <- map$scales$get_scales("fill")$labels
-  if (is.character(labels) && !is.null(names(labels))) unname(labels[entries]) else entries
+  if (is.character(labels) && length(labels) == length(entries)) unname(labels) else entries
 }
 
 tooltip_text <- function(columns) {

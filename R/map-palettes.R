@@ -1,11 +1,11 @@
 #' Colours of maps
 #'
 #' `"harbour"`, `"ember"`, `"moss"` and `"dusk"` run from light to dark, for amounts; `"tide"` and `"thaw"` run from one colour through a
-#' pale middle to another, for what lies on two sides of a midpoint; `"quay"` has ten colours for categories. Neighbouring classes
-#' stay apart in lightness, so that they do in grey print, and to readers who do not tell red from green.
+#' pale middle to another, for what lies on two sides of a midpoint; `"slate"` is of greys; `"quay"` has ten colours for categories.
+#' Neighbouring classes stay apart in lightness, so that they do in grey print, and to readers who do not tell red from green.
 #'
 #' @param n How many colours: 1 to 12, of `"quay"` 1 to 10.
-#' @param palette Name of the palette.
+#' @param palette Name of the palette, or colours of your own: as many as are asked for are taken as they are, others mixed to as many.
 #' @param reverse `TRUE` for the opposite order.
 #' @return A character vector of colours.
 #' @section Errors: `civicatlas_error_choice` for an unknown palette, with the nearest name.
@@ -15,7 +15,8 @@
 #' @export
 map_colours <- function(n, palette = "harbour", reverse = FALSE) {
   call <- rlang::current_env()
-  one_of(palette, names(palettes), "palette", call = call)
+  need_palette(palette, call)
+  if (length(palette) > 1) return(own_colours(n, palette, reverse, call))
   most <- if (palette == "quay") 10 else 12
   if (!is_count(n, 1, most)) fail("argument", "{.arg n} must be a whole number from 1 to {most}, not {.val {n}}.", call = call)
   anchors <- palettes[[palette]]
@@ -32,6 +33,7 @@ map_colours <- function(n, palette = "harbour", reverse = FALSE) {
 
 # Anchors of the palettes; colours between them are mixed in CIE Lab.
 palettes <- list(
+  slate = c("#f4f4f4", "#c4c4c4", "#8f8f8f", "#5a5a5a", "#161616"),
   harbour = c("#f3ecd8", "#b7d3c4", "#64a9ad", "#2b7391", "#142f50"),
   ember = c("#fbefd3", "#f4c07a", "#e1814a", "#b3443f", "#4d152d"),
   moss = c("#f4f1d6", "#c7d59a", "#86b06b", "#43804f", "#0f3a2f"),
@@ -41,6 +43,24 @@ palettes <- list(
   quay = c("#766bd0", "#dba647", "#9c534c", "#74d8ca", "#833d72", "#f0d296", "#c27ba8", "#9499ef", "#aa7e26", "#4e3696")
 )
 diverging <- c("tide", "thaw")
+
+# Colours of one's own have two sides where a midpoint is given.
+has_two_sides <- function(palette) length(palette) > 1 || palette %in% diverging
+
+# The name of a palette, or two colours or more.
+need_palette <- function(palette, call) {
+  if (length(palette) == 1 || !is.character(palette)) return(one_of(palette, names(palettes), "palette", call = call))
+  odd <- palette[!vapply(palette, is_colour, NA)]
+  if (length(odd)) fail("argument", "{.arg palette} holds {.val {odd[1]}}, which is no colour.", call = call)
+}
+
+is_colour <- function(text) !is.na(text) && tryCatch(is.matrix(grDevices::col2rgb(text)), error = function(e) FALSE)
+
+own_colours <- function(n, palette, reverse, call) {
+  if (!is_count(n, 1, 100)) fail("argument", "{.arg n} must be a whole number from 1 to 100, not {.val {n}}.", call = call)
+  colours <- if (n == length(palette)) palette else grDevices::colorRampPalette(palette, space = "Lab")(n)
+  if (reverse) rev(colours) else colours
+}
 
 # Colours along the anchors, from light to dark, that have given lightnesses (L* of CIE Lab): equal steps of lightness read as equal steps.
 at_lightness <- function(anchors, targets) {
@@ -65,4 +85,5 @@ two_sided <- function(n, anchors) {
   c(if (each) rev(left), if (n %% 2) anchors[4], if (each) right)
 }
 
-no_data_colour <- function(mode = "light") if (mode == "dark") "#565f66" else "#c9c9c9"
+# Grey, and on a map of greys a pale yellow.
+no_data_colour <- function(palette = "harbour") if (identical(palette, "slate")) "#f6e6b4" else "#c9c9c9"

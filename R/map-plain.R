@@ -87,7 +87,7 @@ key_of_layers <- function(colours, dimension) {
 autoplot.spatial_frame <- function(object, column = NULL, ...) {
   column <- rlang::enquo(column)
   if (rlang::quo_is_null(column)) return(plain_map(object, ...))
-  values <- rlang::eval_tidy(column, attribute_table(object))
+  values <- rlang::eval_tidy(column, plain(object))
   if (is.numeric(values)) choropleth_map(object, !!column, ...) else category_map(object, !!column, ...)
 }
 
@@ -98,3 +98,7 @@ plot.spatial_frame <- function(x, column = NULL, ...) {
   print(map)
   invisible(map)
 }
+
+#' @rdname plain_map
+#' @export
+plot.shapes <- function(x, ...) plot(frame_of_columns(geometry = x), ...)

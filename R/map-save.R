@@ -3,10 +3,10 @@
 #' Writes PNG, JPEG, TIFF, PDF or SVG, chosen by the ending of `file`, beside the target first and then renamed.
 #'
 #' @param map A ggplot, or a sheet from [side_by_side()].
-#' @param file Path of the file, ending in `.png`, `.jpg`, `.tif`, `.pdf` or `.svg`.
+#' @param file Path of the file, ending in `.png`, `.jpg`, `.tif` (compressed without loss), `.pdf` or `.svg`.
 #' @param width,height Size in `unit`.
 #' @param unit `"cm"`, `"in"` or `"px"`.
-#' @param dpi Dots per inch of an image: 300 for print, 96 for a screen.
+#' @param dpi Dots per inch of an image; by default 300, for print, and 96, for a screen, where the size is given in pixels.
 #' @param replace `FALSE` to stop where the file is there already.
 #' @return The path, invisibly.
 #' @section Errors: `civicatlas_error_file` where the file cannot be written, `civicatlas_error_argument` for another ending or a size that is
@@ -16,9 +16,9 @@
 #' save_map(choropleth_map(wards, residents), tempfile(fileext = ".png"))
 #' save_map(choropleth_map(wards, residents), tempfile(fileext = ".png"), 1280, 800, "px", dpi = 96)
 #' @export
-save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = 300, replace = TRUE) {
+save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = if (unit == "px") 96 else 300, replace = TRUE) {
   call <- rlang::current_env()
-  if (!ggplot2::is_ggplot(map) && !inherits(map, "map_sheet")) fail("argument", "{.arg map} is no map: a ggplot or a sheet of them is needed.", call = call)
+  if (!ggplot2::is_ggplot(map)) fail("argument", "{.arg map} is no map: a ggplot or a sheet of them is needed.", call = call)
   one_of(unit, c("cm", "in", "px"), "unit", call = call)
   inches <- inches_of(width, height, unit, dpi, call)
   file <- path.expand(file)
@@ -58,10 +58,10 @@ map_devices <- list(
 
 image_device <- function(kind, file, width, height, dpi, ground) {
   if (rlang::is_installed("ragg")) {
-    device <- list(png = ragg::agg_png, jpeg = ragg::agg_jpeg, tiff = ragg::agg_tiff)[[kind]]
+    device <- list(png = ragg::agg_png, jpeg = ragg::agg_jpeg, tiff = function(...) ragg::agg_tiff(..., compression = "lzw+p"))[[kind]]
     return(device(file, width, height, units = "in", res = dpi, background = ground))
   }
-  device <- list(png = grDevices::png, jpeg = grDevices::jpeg, tiff = grDevices::tiff)[[kind]]
+  device <- list(png = grDevices::png, jpeg = grDevices::jpeg, tiff = function(...) grDevices::tiff(..., compression = "lzw+p"))[[kind]]
   device(file, width, height, units = "in", res = dpi, bg = ground, type = "cairo")
 }
 

@@ -25,9 +25,11 @@ map_theme <- function(mode = "light", base_size = 11) {
       plot.subtitle = text(1, colours$soft, hjust = 0, margin = margin(b = 8)),
       plot.caption = text(0.75, colours$faint, hjust = 0, lineheight = 1.15, margin = margin(t = 6)),
       plot.title.position = "plot", plot.caption.position = "plot",
+      legend.title.position = "top",
       legend.title = text(0.95, colours$ink, face = "bold", margin = margin(b = 6)),
       legend.text = text(0.9, colours$ink),
-      legend.key.size = grid::unit(16, "pt"), legend.margin = margin(l = 12), legend.key = ggplot2::element_blank(),
+      legend.key.size = grid::unit(16, "pt"), legend.margin = margin(6, 8, 6, 8), legend.key = ggplot2::element_blank(),
+      legend.background = ggplot2::element_rect(fill = colours$paper, colour = NA), legend.box.spacing = grid::unit(6, "pt"),
       strip.text = text(1, colours$ink, face = "bold", hjust = 0, margin = margin(4, 4, 4, 0))
     )
 }
@@ -46,18 +48,6 @@ ink_on <- function(plot) {
 
 # What stands out from an ink.
 under_ink <- function(ink) if (ink == map_inks$dark$ink) map_inks$dark$water else "#ffffff"
-
-# A map without layers yet: the frame's extent and CRS, the theme, the words around it, the source and the CRS below.
-start_map <- function(x, title = NULL, subtitle = NULL, source = NULL, note = NULL) {
-  ggplot2::ggplot() + map_coordinates(x) + map_theme() +
-    ggplot2::labs(title = title, subtitle = subtitle, caption = map_caption(x, source, note))
-}
-
-map_caption <- function(x, source, note) {
-  crs <- crs_of(x)
-  origin <- c(if (!is.null(source)) paste0("Source: ", source, "."), paste0("CRS: ", if (is.null(crs)) "none" else crs_label(crs), "."))
-  paste(c(note, paste(origin, collapse = " ")), collapse = "\n")
-}
 
 need_mappable <- function(x, call) {
   if (!is_spatial_frame(x)) fail("argument", "{.arg x} must be a spatial frame.", call = call)

@@ -176,7 +176,7 @@ postgres_schema <- c(
 )
 
 write_postgres <- function(x, address, options, call) {
-  if (is.null(options$layer)) fail("argument", "Name the table to write with {.arg layer}.", call = call)
+  if (is.null(options$layer)) fail("argument", "Name the table to write with {.code {typed('layer', '--to-layer')}}.", call = call)
   con <- connect_postgres(address, call)
   on.exit(DBI::dbDisconnect(con))
   name <- shown_database(address)

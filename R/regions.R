@@ -48,7 +48,7 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   share <- one_of(.share, c("none", "area", "length"), ".share", call = call)
   one_of(.borders, c("first", "all"), ".borders", call = call)
   form <- one_of(.form, c("long", "wide"), ".form", call = call)
-  features <- meet(regions, .features, .crs, "regions", "features", call = call)
+  features <- meet(regions, .features, .crs, "regions", "features", ".crs", call)
   columns <- attribute_table(features)
   chosen <- function(quosure, what) if (!rlang::quo_is_null(quosure)) names(choose_columns(columns, quosure, what, call))
   summaries <- summaries_of(..., .arguments = c("by", "form", "once", "share", "intensive", "borders", "relation", "distance", "unit", "crs"), .call = call)
@@ -58,7 +58,7 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   intensive <- if (share != "none") chosen(rlang::enquo(.intensive), ".intensive")
   if (share != "none") need_no_ranks_of(setdiff(names(columns), intensive), summaries, call)
 
-  asked <- list(columns = columns, summaries = summaries, groups = groups, once = once, share = share, intensive = intensive, borders = .borders,
+  asked <- list(columns = dplyr::ungroup(plain(features)), summaries = summaries, groups = groups, once = once, share = share, intensive = intensive, borders = .borders,
                 relation = .relation, distance = .distance, unit = .unit)
   shapes <- list(regions = on_one_turn(as_shapes(regions)), features = on_one_turn(as_shapes(features)))
   found <- summaries_at_once(shapes, asked, call) %||% summaries_by_pairs(shapes, asked, call)
@@ -113,7 +113,7 @@ need_no_ranks_of <- function(extensive, summaries, call) {
   for (name in names(summaries)) {
     ranked <- rank_calls(rlang::quo_get_expr(summaries[[name]]))
     for (found in ranked) {
-      column <- intersect(extensive, variables_in(found))
+      column <- intersect(extensive, names(uses_in(found)))
       if (!length(column)) next
       verb <- rlang::as_label(found[[1]])
       fail("argument", c("The summary {.val {name}} takes the {.fn {verb}} of {.val {column[1]}}, of which each feature gives a share: shares do not rank.",
@@ -131,7 +131,7 @@ rank_calls <- function(expression) {
 
 need_no_sum_of <- function(once, summaries, call, what = "region") {
   for (name in names(summaries)) {
-    used <- intersect(once, variables_in(rlang::quo_get_expr(summaries[[name]])))
+    used <- intersect(once, names(uses_in(rlang::quo_get_expr(summaries[[name]]))))
     if (length(used)) {
       fail("argument", c("The summary {.val {name}} uses {.val {used[1]}}, which stands once a {what}: each row would count it again.",
                          i = "The column comes as it is, under its own name."), call = call)

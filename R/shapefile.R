@@ -120,9 +120,10 @@ records_of_shapes <- function(table, shp, rows, query) {
     records <- live(both)
     return(list(records = records, shapes = records))
   }
+  skip <- typed("damaged = \"skip\"", "--skip-damaged")
   fail("format", c("Cannot read {.file {shp$name}}.",
                    x = "It has {format_count(shp$header$records)} shapes and its table {format_count(length(records))} records, so rows cannot be told apart.",
-                   i = "One of the two files is cut off or from another layer; {.code damaged = \"skip\"} reads those that pair off."), call = query$call)
+                   i = "One of the two files is cut off or from another layer; {.code {skip}} reads those that pair off."), call = query$call)
 }
 
 # A .prj that cannot be read leaves the layer without a CRS rather than unread.
@@ -176,7 +177,7 @@ decoded <- function(text, from, call) {
   if (any(lost)) {
     utf8[lost] <- iconv(bytes[lost], from = from, to = "UTF-8", sub = "byte")
     caution("data", c("{counted(sum(lost), 'text')} held bytes that are not {from}; they are shown as {.code <hh>}.",
-                      i = "Name the right encoding with {.arg encoding}."))
+                      i = "Name the right encoding with {.code {typed('encoding', '--encoding')}}."))
   }
   result <- distinct
   result[odd] <- utf8
@@ -184,5 +185,5 @@ decoded <- function(text, from, call) {
 }
 
 unknown_encoding <- function(name, call) {
-  fail("argument", c("The encoding {.val {name}} is not known.", i = "Name another with {.arg encoding}, for example {.val CP1252}."), call = call)
+  fail("argument", c("The encoding {.val {name}} is not known.", i = "Name another with {.code {typed('encoding', '--encoding')}}, for example {.val CP1252}."), call = call)
 }

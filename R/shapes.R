@@ -141,6 +141,14 @@ stores_by_address <- function(store) {
 
 shapes_in_store <- function(store) length(store$types)
 
+# Two vectors with their shapes in one store.
+on_one_store <- function(x, y) {
+  both <- vctrs::vec_c(x, y)
+  of_both <- function(handles) new_shapes(handles, store_of(both), attr(both, "crs", exact = TRUE))
+  handles <- handles_of(both)
+  list(of_both(handles[seq_along(x)]), of_both(handles[length(x) + seq_along(y)]))
+}
+
 # A vector whose store holds the shapes it refers to and no others.
 compacted <- function(x) {
   result <- core(core_gather(handles_of(x), store_of(x)))
@@ -168,12 +176,33 @@ vec_restore.shapes <- function(x, to, ...) {
   if (length(handles) * 8 < shapes_in_store(store)) compacted(out) else out
 }
 
+# Equal shapes have equal keys, in whatever stores they are, so that what is not compared costs nothing.
 #' @export
-vec_proxy_equal.shapes <- function(x, ...) core_content_ranks(store_of(x))[handles_of(x)]
+vec_proxy_equal.shapes <- function(x, ...) {
+  store <- attr(x, "store", exact = TRUE)
+  stores <- if (is_pending(store)) store$stores else list(store)
+  handles <- handles_of(x)
+  if (length(stores) == 1) return(vctrs::new_data_frame(core(core_content_keys(handles, stores[[1]]))))
+  keys <- vctrs::new_data_frame(list(high = rep(NA_real_, length(handles)), low = rep(NA_real_, length(handles))))
+  before <- 0L
+  for (store in stores) {
+    size <- shapes_in_store(store)
+    here <- which(handles > before & handles <= before + size)
+    keys[here, ] <- core(core_content_keys(handles[here] - before, store))
+    before <- before + size
+  }
+  keys
+}
+
+# Two vectors that are compared are ranked apart, so each by its whole store.
 #' @export
-vec_proxy_compare.shapes <- function(x, ...) vec_proxy_equal.shapes(x)
+vec_proxy_compare.shapes <- function(x, ...) {
+  store <- store_of(x)
+  core(core_content_ranks(seq_len(shapes_in_store(store)), store))[handles_of(x)]
+}
+
 #' @export
-vec_proxy_order.shapes <- function(x, ...) vec_proxy_equal.shapes(x)
+vec_proxy_order.shapes <- function(x, ...) core(core_content_ranks(handles_of(x), store_of(x)))
 
 #' @export
 vec_ptype2.shapes.shapes <- function(x, y, ...) {
@@ -218,6 +247,47 @@ vec_cast.shapes.shapes <- function(x, to, ...) {
 #' @export
 is.na.shapes <- function(x) is.na(handles_of(x))
 
+# Handles are no quantities.
+#' @export
+is.numeric.shapes <- function(x) FALSE
+
+#' @export
+as.character.shapes <- function(x, ...) wkt_of(x)
+
+# What base's union(), setdiff() and intersect() work on.
+#' @export
+as.vector.shapes <- function(x, mode = "any") switch(mode, any = x, list = as.list(x), character = wkt_of(x), as.vector(handles_of(x), mode))
+
+# Before R 4.3 base's match() compares what lies under a class, which handles into two stores are not fit for.
+#' Matching shapes
+#'
+#' On versions of R before 4.3 these stand in for base's functions of the same names, which would not compare shapes by content there.
+#' Of anything else than shapes they are base's.
+#' @param x,table,nomatch,incomparables See [base::match()].
+#' @return As of [base::match()].
+#' @examples
+#' halls <- point_shapes(1:3, 0)
+#' halls[2] %in% halls
+#' @rawNamespace if (getRversion() < "4.3.0") export(match, "%in%")
+match <- function(x, table, nomatch = NA_integer_, incomparables = NULL) {
+  if (is_shapes(x) && is_shapes(table)) {
+    found <- vctrs::vec_match(x, table)
+    found[is.na(found)] <- as.integer(nomatch)
+    return(found)
+  }
+  base::match(x, table, nomatch, incomparables)
+}
+
+#' @rdname match
+`%in%` <- function(x, table) match(x, table, nomatch = 0L) > 0L
+
+#' @export
+summary.shapes <- function(object, ...) {
+  kinds <- table(geometry_type_of(object))
+  counts <- c(stats::setNames(as.vector(kinds), names(kinds)), if (anyNA(object)) c(missing = sum(is.na(object))))
+  structure(counts, class = c("summaryDefault", "table"))
+}
+
 #' @export
 format.shapes <- function(x, ...) {
   handles <- handles_of(x)
@@ -239,3 +309,13 @@ obj_print_header.shapes <- function(x, ...) {
   cat("<shapes[", length(x), "]> ", crs_label(crs_of(x)), "\n", sep = "")
   invisible(x)
 }
+
+#' @export
+obj_str_data.shapes <- function(x, ...) {
+  shown <- utils::head(format(x), 3)
+  cat(" ", paste(shown, collapse = ", "), if (length(x) > 3) ", \u2026", "\n", sep = "")
+  invisible(x)
+}
+
+#' @export
+obj_str_footer.shapes <- function(x, ...) invisible(x)

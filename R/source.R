@@ -50,7 +50,7 @@ open_file <- function(path, layer, call, listing = FALSE, name = path) {
 # Files of one layer.
 open_single <- function(path, layer, call, listing, name, format) {
   if (!is.null(layer) && layer != stem_of(name)) {
-    fail("argument", c("{.file {name}} holds the single layer {.val {stem_of(name)}}.", i = "Leave out {.arg layer}."), call = call)
+    fail("argument", c("{.file {name}} holds the single layer {.val {stem_of(name)}}.", i = "Leave out {.code {typed('layer', '--layer')}}."), call = call)
   }
   switch(format,
     shapefile = new_source("shapefile", path, members = members_beside(path), name = name),
@@ -126,7 +126,7 @@ members_among <- function(names, stem) {
 choose_layer <- function(layer, layers, name, call) {
   if (!is.null(layer)) return(one_of(layer, layers, "layer", call = call))
   if (length(layers) == 1) return(layers)
-  fail("argument", c("{.file {name}} holds {length(layers)} layers.", i = "Choose one with {.arg layer}: {.val {layers}}."), call = call)
+  fail("argument", c("{.file {name}} holds {length(layers)} layers.", i = "Choose one with {.code {typed('layer', '--layer')}}: {.val {layers}}."), call = call)
 }
 
 # Asks for a package that a format needs, by name.

@@ -26,12 +26,12 @@ stack_layers <- function(..., source = NULL) {
   spatial <- check_layers(layers, call)
   labels <- names(layers) %||% rep("", length(layers))
   labels[!nzchar(labels)] <- as.character(which(!nzchar(labels)))
+  if (spatial) for (i in seq_along(layers)[-1]) check_same_crs(layers[[1]], layers[[i]], layer_in_words(labels[1]), layer_in_words(labels[i]), call = call)
   sizes <- vapply(layers, nrow, 0L)
   tables <- lapply(layers, function(layer) as.list(dplyr::ungroup(attribute_table(layer))))
   columns <- stack_columns(tables, sizes)
   say_stacked(tables, columns)
   if (!is.null(source)) columns <- c(stats::setNames(list(rep(labels, sizes)), source), columns)
-  if (spatial) for (i in seq_along(layers)[-1]) check_same_crs(layers[[1]], layers[[i]], labels[1], labels[i], call = call)
   shapes <- if (spatial) vctrs::vec_c(!!!unname(lapply(layers, as_shapes)))
   if (spatial) shapes <- admitted(shapes)
   out <- frame_of(list(columns = columns, shapes = shapes))
@@ -74,14 +74,31 @@ values_as_text <- function(values) {
   if (is.double(values) && !is.object(values)) core_number_text(values, -1L) else as.character(values)
 }
 
+# One line for the columns that some layers lack, and one for those whose types differ.
 say_stacked <- function(tables, columns) {
-  for (name in names(columns)) {
-    types <- vapply(tables, function(table) if (is.null(table[[name]])) NA_character_ else plain_class(table[[name]]), "")
-    if (anyNA(types)) say("Column {.val {name}} is missing in {counted(sum(is.na(types)), 'layer')}: filled with missing values.")
-    differing <- unique(stats::na.omit(types))
-    if (length(differing) > 1) say("Column {.val {name}} differs in type ({differing}): now {plain_class(columns[[name]])}.")
+  types <- vapply(tables, function(table) {
+    vapply(names(columns), function(name) if (is.null(table[[name]])) NA_character_ else plain_class(table[[name]]), "")
+  }, character(length(columns)))
+  types <- matrix(types, nrow = length(columns))
+  lacking <- rowSums(is.na(types))
+  if (any(lacking > 0)) {
+    say("Filled with missing values where layers lack them: {first_of(paste0(names(columns), ' (', lacking, ' of ', length(tables), ')')[lacking > 0])}.")
+  }
+  differing <- apply(types, 1, function(row) paste(unique(stats::na.omit(row)), collapse = ", "))
+  promoted <- grepl(", ", differing)
+  if (any(promoted)) {
+    now <- vapply(columns, plain_class, "")
+    say("Types that differ: {first_of(paste0(names(columns), ' (', differing, ': now ', now, ')')[promoted])}.")
   }
 }
+
+# The first few of many texts in a line.
+first_of <- function(texts, most = 5) {
+  paste0(paste(utils::head(texts, most), collapse = ", "), if (length(texts) > most) paste0(" and ", length(texts) - most, " more"))
+}
+
+# A layer without a name of its own goes by its number.
+layer_in_words <- function(label) if (grepl("^[0-9]+$", label)) paste("layer", label) else label
 
 plain_class <- function(column) sub(" \\(numbers\\)", "", class_in_words(column))
 

@@ -104,7 +104,7 @@ need_folder <- function(file, call) {
 }
 
 need_free <- function(file, replace, call) {
-  if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code replace = TRUE}."), call = call)
+  if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code {typed('replace = TRUE', '--replace')}}."), call = call)
 }
 
 # Writes named contents, all or none, and returns their size.

@@ -589,6 +589,24 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_label_places
+List core_label_places(NumericVector x, NumericVector y, NumericVector width, NumericVector height, LogicalVector beside, double wide, double high, double apart);
+RcppExport SEXP _civicatlas_core_label_places(SEXP xSEXP, SEXP ySEXP, SEXP widthSEXP, SEXP heightSEXP, SEXP besideSEXP, SEXP wideSEXP, SEXP highSEXP, SEXP apartSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type y(ySEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type width(widthSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type height(heightSEXP);
+    Rcpp::traits::input_parameter< LogicalVector >::type beside(besideSEXP);
+    Rcpp::traits::input_parameter< double >::type wide(wideSEXP);
+    Rcpp::traits::input_parameter< double >::type high(highSEXP);
+    Rcpp::traits::input_parameter< double >::type apart(apartSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_label_places(x, y, width, height, beside, wide, high, apart));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_planar_measure
 NumericVector core_planar_measure(IntegerVector handles, List store, std::string measure);
 RcppExport SEXP _civicatlas_core_planar_measure(SEXP handlesSEXP, SEXP storeSEXP, SEXP measureSEXP) {
@@ -1136,13 +1154,26 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_content_ranks
-IntegerVector core_content_ranks(List store);
-RcppExport SEXP _civicatlas_core_content_ranks(SEXP storeSEXP) {
+IntegerVector core_content_ranks(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_content_ranks(SEXP handlesSEXP, SEXP storeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_content_ranks(store));
+    rcpp_result_gen = Rcpp::wrap(core_content_ranks(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_content_keys
+List core_content_keys(IntegerVector handles, List store);
+RcppExport SEXP _civicatlas_core_content_keys(SEXP handlesSEXP, SEXP storeSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_content_keys(handles, store));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1331,6 +1362,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_gzip", (DL_FUNC) &_civicatlas_core_gzip, 1},
     {"_civicatlas_core_encode_zip", (DL_FUNC) &_civicatlas_core_encode_zip, 2},
     {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 2},
+    {"_civicatlas_core_label_places", (DL_FUNC) &_civicatlas_core_label_places, 8},
     {"_civicatlas_core_planar_measure", (DL_FUNC) &_civicatlas_core_planar_measure, 3},
     {"_civicatlas_core_ellipsoidal_measure", (DL_FUNC) &_civicatlas_core_ellipsoidal_measure, 4},
     {"_civicatlas_core_distance", (DL_FUNC) &_civicatlas_core_distance, 5},
@@ -1371,7 +1403,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_in_one_piece", (DL_FUNC) &_civicatlas_core_in_one_piece, 3},
     {"_civicatlas_core_gather", (DL_FUNC) &_civicatlas_core_gather, 2},
     {"_civicatlas_core_concatenate", (DL_FUNC) &_civicatlas_core_concatenate, 1},
-    {"_civicatlas_core_content_ranks", (DL_FUNC) &_civicatlas_core_content_ranks, 1},
+    {"_civicatlas_core_content_ranks", (DL_FUNC) &_civicatlas_core_content_ranks, 2},
+    {"_civicatlas_core_content_keys", (DL_FUNC) &_civicatlas_core_content_keys, 2},
     {"_civicatlas_core_coordinates", (DL_FUNC) &_civicatlas_core_coordinates, 2},
     {"_civicatlas_core_types", (DL_FUNC) &_civicatlas_core_types, 2},
     {"_civicatlas_core_vertex_counts", (DL_FUNC) &_civicatlas_core_vertex_counts, 2},
@@ -1385,7 +1418,9 @@ static const R_CallMethodDef CallEntries[] = {
     {NULL, NULL, 0}
 };
 
+void register_sealed_types(DllInfo* library);
 RcppExport void R_init_civicatlas(DllInfo *dll) {
     R_registerRoutines(dll, NULL, CallEntries, NULL, NULL);
     R_useDynamicSymbols(dll, FALSE);
+    register_sealed_types(dll);
 }

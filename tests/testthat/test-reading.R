@@ -7,7 +7,7 @@ test_that("where, within and columns narrow each format as they narrow the frame
   window <- c(160.18, -47.42, 160.22, -47.38)
   at <- coordinates_of(rooms)
   inside <- at$x >= window[1] & at$x <= window[3] & at$y >= window[2] & at$y <= window[4]
-  expected <- rooms[inside & rooms$seats > 60 & rooms$kind != "school", c("seats", "name")]
+  expected <- rooms[inside & rooms$seats > 60 & rooms$kind != "school", c("seats", "name", "geometry")]
   names(expected)[2] <- "title"
   least <- 60
   for (ending in formats) {

@@ -2,6 +2,8 @@
 
 #include <algorithm>
 #include <cmath>
+#include <numeric>
+#include <optional>
 #include <queue>
 
 namespace civic {
@@ -34,6 +36,13 @@ class Depth {
     return inside ? std::sqrt(least) : -std::sqrt(least);
   }
   const Box& box() const { return box_; }
+  const std::vector<Edge>& edges() const { return edges_; }
+  Coordinate middle_of_longest_edge() const {
+    auto length = [](const Edge& e) { return std::hypot(e.bx - e.ax, e.by - e.ay); };
+    auto shorter = [&](const Edge& a, const Edge& b) { return length(a) < length(b); };
+    const auto longest = std::max_element(edges_.begin(), edges_.end(), shorter);
+    return {std::midpoint(longest->ax, longest->bx), std::midpoint(longest->ay, longest->by)};
+  }
 
  private:
   std::vector<Edge> edges_;
@@ -46,23 +55,63 @@ struct Square {
   friend bool operator<(const Square& a, const Square& b) { return a.most() < b.most(); }
 };
 
+// Where the horizontal line at y lies inside, the middle of its longest piece; nothing where it crosses no area.
+std::optional<Coordinate> middle_across(const std::vector<Edge>& edges, double y) {
+  std::vector<double> crossings;
+  for (const Edge& e : edges)
+    if ((e.ay > y) != (e.by > y)) crossings.push_back(e.ax + (y - e.ay) / (e.by - e.ay) * (e.bx - e.ax));
+  std::sort(crossings.begin(), crossings.end());
+  std::optional<Coordinate> best;
+  double widest = 0;
+  for (std::size_t i = 0; i + 1 < crossings.size(); i += 2) {
+    if (!(crossings[i + 1] - crossings[i] > widest)) continue;
+    widest = crossings[i + 1] - crossings[i];
+    best = Coordinate{std::midpoint(crossings[i], crossings[i + 1]), y};
+  }
+  return best;
+}
+
+// A place inside: on a line midway between two vertices that follow each other in height, the widest such gaps first.
+std::optional<Coordinate> some_place_inside(const Depth& depth) {
+  std::vector<double> heights;
+  for (const Edge& e : depth.edges())
+    if (std::isfinite(e.ay)) heights.push_back(e.ay);
+  std::sort(heights.begin(), heights.end());
+  std::vector<std::pair<double, double>> gaps;  // how wide, and from where
+  for (std::size_t i = 0; i + 1 < heights.size(); ++i)
+    if (heights[i + 1] > heights[i]) gaps.emplace_back(heights[i + 1] - heights[i], heights[i]);
+  std::sort(gaps.rbegin(), gaps.rend());
+  constexpr std::size_t most = 200;
+  for (std::size_t i = 0; i < std::min(gaps.size(), most); ++i) {
+    const auto place = middle_across(depth.edges(), gaps[i].second + gaps[i].first / 2);
+    if (place && depth(place->x, place->y) > 0) return place;
+  }
+  return std::nullopt;
+}
+
+// The deepest place of a polygon, to a hundredth of its width; the middle of the longest edge where it has no inside.
 Coordinate deepest(const Depth& depth, Coordinate centre) {
+  const auto inside = some_place_inside(depth);
+  if (!inside) return depth.middle_of_longest_edge();
+  constexpr int most_across = 64, most_squares = 4000;
   const Box& box = depth.box();
-  const double size = std::min(box.xmax - box.xmin, box.ymax - box.ymin);
-  if (!(size > 0)) return centre;
-  const double precision = size / 100;
+  const double wide = box.xmax - box.xmin, high = box.ymax - box.ymin;
+  const double size = std::max(std::min(wide, high), std::max(wide, high) / most_across);
+  const double precision = std::min(wide, high) / 100;
   auto square = [&](double x, double y, double half) { return Square{x, y, half, depth(x, y)}; };
   std::priority_queue<Square> squares;
-  for (double x = box.xmin; x < box.xmax; x += size)
-    for (double y = box.ymin; y < box.ymax; y += size) squares.push(square(x + size / 2, y + size / 2, size / 2));
-  Square best = square(centre.x, centre.y, 0);
-  while (!squares.empty()) {
+  const int across = std::max(1, static_cast<int>(std::ceil(wide / size))),
+            up = std::max(1, static_cast<int>(std::ceil(high / size)));
+  for (int i = 0; i < across; ++i)
+    for (int j = 0; j < up; ++j)
+      squares.push(square(box.xmin + (i + 0.5) * size, box.ymin + (j + 0.5) * size, size / 2));
+  Square best = square(inside->x, inside->y, 0);
+  if (const Square middle = square(centre.x, centre.y, 0); middle.depth > best.depth) best = middle;
+  for (int seen = 0; !squares.empty() && seen < most_squares; ++seen) {
     const Square s = squares.top();
     squares.pop();
     if (s.depth > best.depth) best = s;
-    // A thin shape is searched until a place inside is found.
-    if (s.most() - best.depth <= (best.depth > 0 ? precision : 0)) break;
-    if (s.half < size * 0x1p-40) break;
+    if (s.most() - best.depth <= precision) break;
     const double half = s.half / 2;
     for (const double dx : {-half, half})
       for (const double dy : {-half, half}) squares.push(square(s.x + dx, s.y + dy, half));
@@ -117,7 +166,9 @@ Coordinate inner_point(const StoreView& s, int shape) {
   const IndexRange v = s.vertices(s.rings(part).begin);
   if (s.part_kind(part) == ShapeKind::point) return {s.x[v.begin], s.y[v.begin]};
   if (s.part_kind(part) == ShapeKind::line) return middle_of_line(s, v, length_of(s, v));
-  return deepest(Depth(s, part), planar_centroid(s, shape));
+  const Depth depth(s, part);
+  if (depth.edges().empty()) return {s.x[v.begin], s.y[v.begin]};
+  return deepest(depth, planar_centroid(s, shape));
 }
 
 }  // namespace civic

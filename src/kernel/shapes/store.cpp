@@ -1,6 +1,7 @@
 #include "store.h"
 
 #include <algorithm>
+#include <bit>
 #include <cstring>
 #include <numeric>
 #include <utility>
@@ -325,16 +326,115 @@ int compare_shapes(const StoreView& s, int a, int b) {
 
 }  // namespace
 
-std::vector<int> content_ranks(const StoreView& store) {
-  std::vector<int> order(store.size()), ranks(store.size());
-  std::iota(order.begin(), order.end(), 0);
-  std::sort(order.begin(), order.end(), [&](int a, int b) { return compare_shapes(store, a, b) < 0; });
+std::vector<int> content_ranks(const ShapeRows& rows) {
+  std::vector<int> order, ranks(rows.size(), 0);
+  for (int row = 0; row < rows.size(); ++row)
+    if (rows[row] >= 0) order.push_back(row);
+  auto compare = [&](int a, int b) { return compare_shapes(rows.store, rows[a], rows[b]); };
+  std::sort(order.begin(), order.end(), [&](int a, int b) { return compare(a, b) < 0; });
   int rank = 0;
   for (std::size_t i = 0; i < order.size(); ++i) {
-    if (i == 0 || compare_shapes(store, order[i - 1], order[i]) != 0) ++rank;
+    if (i == 0 || compare(order[i - 1], order[i]) != 0) ++rank;
     ranks[order[i]] = rank;
   }
   return ranks;
+}
+
+namespace {
+
+// Two sums of words, each scattered by the last step of SplitMix64 (Steele, Lea & Flood 2014, figure 14).
+class Digest {
+ public:
+  void add(std::uint64_t word) {
+    high_ = scatter(high_ + word);
+    low_ = scatter(low_ ^ (word * 0x9e3779b97f4a7c15));
+  }
+  void add(double number) {
+    if (std::isnan(number)) number = nan_value;
+    add(std::bit_cast<std::uint64_t>(number + 0.0));  // -0 is 0
+  }
+  ContentKey key() const { return {static_cast<double>(high_ >> 11), static_cast<double>(low_ >> 11)}; }
+
+ private:
+  static std::uint64_t scatter(std::uint64_t z) {
+    z += 0x9e3779b97f4a7c15;
+    z = (z ^ (z >> 30)) * 0xbf58476d1ce4e5b9;
+    z = (z ^ (z >> 27)) * 0x94d049bb133111eb;
+    return z ^ (z >> 31);
+  }
+  std::uint64_t high_ = 0, low_ = 1;
+};
+
+}  // namespace
+
+ContentKey content_key(const StoreView& s, int shape) {
+  Digest digest;
+  const int type = s.types[shape];
+  digest.add(static_cast<std::uint64_t>(type));
+  const IndexRange parts = s.parts(shape);
+  for (int part = parts.begin; part < parts.end; ++part) {
+    const IndexRange rings = s.rings(part);
+    digest.add(static_cast<std::uint64_t>(s.part_types[part]) << 32 | static_cast<std::uint64_t>(rings.size()));
+    for (int ring = rings.begin; ring < rings.end; ++ring) {
+      const IndexRange vertices = s.vertices(ring);
+      digest.add(static_cast<std::uint64_t>(vertices.size()));
+      for (int v = vertices.begin; v < vertices.end; ++v) {
+        digest.add(s.x[v]);
+        digest.add(s.y[v]);
+        if (has_z(type)) digest.add(s.z[v]);
+        if (has_m(type)) digest.add(s.m[v]);
+      }
+    }
+  }
+  return digest.key();
+}
+
+namespace {
+
+// Offsets into a level of `size` items: one more than those they belong to, from 0 to the size, never falling.
+void check_offsets(std::span<const int> offsets, std::size_t owners, std::size_t size, const char* name) {
+  const bool fits = offsets.size() == owners + 1 && offsets.front() == 0 &&
+                    offsets.back() == static_cast<std::int64_t>(size) && std::is_sorted(offsets.begin(), offsets.end());
+  if (!fits) throw FormatError(std::string("the shape store is damaged: its ") + name + " do not fit");
+}
+
+[[noreturn]] void damaged_shape(int shape, const char* what) {
+  throw FormatError("the shape store is damaged: shape " + std::to_string(shape + 1) + " " + what);
+}
+
+bool fits_kind(const StoreView& s, int part) {
+  const IndexRange rings = s.rings(part);
+  switch (s.part_kind(part)) {
+    case ShapeKind::point:
+      return rings.size() == 1 && s.vertices(rings.begin).size() == 1;
+    case ShapeKind::line:
+      return rings.size() == 1;
+    default:
+      return s.part_kind(part) == ShapeKind::polygon;
+  }
+}
+
+}  // namespace
+
+void check_store(const StoreView& s) {
+  check_offsets(s.shape_parts, s.types.size(), s.part_types.size(), "parts");
+  check_offsets(s.part_rings, s.part_types.size(), s.ring_vertices.empty() ? 0 : s.ring_vertices.size() - 1, "rings");
+  check_offsets(s.ring_vertices, s.ring_vertices.empty() ? 0 : s.ring_vertices.size() - 1, s.x.size(), "vertices");
+  auto fits = [&](std::span<const double> column) { return column.empty() || column.size() == s.x.size(); };
+  if (s.boxes.size() != s.types.size() || s.y.size() != s.x.size() || !fits(s.z) || !fits(s.m))
+    throw FormatError("the shape store is damaged: its columns differ in length");
+  for (int shape = 0; shape < s.size(); ++shape) {
+    const int type = s.types[shape], kind = type % 1000;
+    if (type < 0 || type >= 4000 || kind < 1 || kind > kind_limit) damaged_shape(shape, "is of no known kind");
+    const bool measures_fit = s.x.empty() || (!(has_z(type) && s.z.empty()) && !(has_m(type) && s.m.empty()));
+    if (!measures_fit) damaged_shape(shape, "has no Z or M");
+    const IndexRange parts = s.parts(shape);
+    if (kind <= 3 && parts.size() > 1) damaged_shape(shape, "has too many parts");
+    for (int part = parts.begin; part < parts.end; ++part) {
+      const bool own_kind = kind == kind_limit || s.part_types[part] == static_cast<int>(part_kind(kind_of(type)));
+      if (!own_kind || !fits_kind(s, part)) damaged_shape(shape, "has parts of another kind");
+    }
+  }
 }
 
 }  // namespace civic

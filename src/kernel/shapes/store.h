@@ -207,7 +207,20 @@ StoreBuffer gather(std::span<const ShapeRows> layers, std::vector<int>& handles,
 StoreCounts count_all(std::span<const StoreView> stores);
 void concatenate(std::span<const StoreView> stores, const StoreTarget& target);
 
-// Rank of every shape in the order of its content (kind, then vertices, dense from 1): equal shapes share a rank.
-std::vector<int> content_ranks(const StoreView& store);
+// Rank of every row in the order of its content (kind, then vertices, dense from 1): equal shapes share a rank; 0 for
+// missing.
+std::vector<int> content_ranks(const ShapeRows& rows);
+
+// 106 bits of a shape's content as two whole numbers: equal shapes have equal keys, in whatever stores they are, and
+// unequal ones do not (two of a billion shapes share a key with a probability of 1e-14).
+struct ContentKey {
+  double high, low;
+  bool operator==(const ContentKey&) const = default;
+};
+ContentKey content_key(const StoreView& store, int shape);
+
+// Throws FormatError where offsets, lengths or kinds of a store do not fit each other, so that it can be read without
+// care.
+void check_store(const StoreView& store);
 
 }  // namespace civic

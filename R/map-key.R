@@ -1,0 +1,136 @@
+#' @include map-geom.R
+NULL
+
+# Keys of classes: what their labels say, and how they stand in the key.
+
+# How numbers of a key are written: `factor` times the value, `before` and `after` it; `text` writes them, `whole` where between two
+# values nothing lies.
+number_style <- function(numbers = "plain", prefix = NULL, unit = NULL, kind = NULL, call = NULL) {
+  if (is.function(numbers)) return(list(factor = 1, before = "", after = "", text = own_texts(numbers, call), own = TRUE))
+  one_of(numbers, names(number_factors), "numbers", call = call)
+  word <- if (numbers %in% c("thousand", "million")) paste0(" ", numbers) else if (numbers == "percent") "%"
+  unit <- if (!is.null(unit)) paste0(if (grepl("^[%\u00b0]", unit)) "" else " ", unit)
+  style <- list(factor = number_factors[[numbers]], before = prefix %||% "", after = paste0(word, unit), text = map_numbers, own = FALSE)
+  if (identical(kind, "date")) style$text <- function(values, digits) format(as.Date(values, origin = "1970-01-01"))
+  if (identical(kind, "time")) style$text <- function(values, digits) format(as.POSIXct(values, origin = "1970-01-01", tz = "UTC"), "%Y-%m-%d %H:%M")
+  style
+}
+
+number_factors <- c(plain = 1, thousand = 1e-3, million = 1e-6, percent = 100)
+
+own_texts <- function(numbers, call) {
+  function(values, digits) {
+    text <- as.character(numbers(values))
+    if (length(text) != length(values)) fail("argument", "{.arg numbers} must give a text for each of {length(values)} numbers, not {length(text)}.", call = call)
+    text
+  }
+}
+
+# A label for each class that says what it holds: "0", "1 to 4" for whole numbers, "12.4 to 31.0" for others, "5 and over" for open ends.
+class_labels <- function(breaks, style = number_style()) {
+  whole <- isTRUE(attr(breaks, "whole")) && style$factor == 1
+  if (whole) labels_of_whole(as.double(breaks), style) else labels_of_bounds(breaks, style)
+}
+
+# Classes of whole numbers do not share a bound.
+labels_of_whole <- function(breaks, style) {
+  n <- length(breaks) - 1
+  low <- c(ceiling(breaks[1]), floor(breaks[seq_len(n)][-1]) + 1)
+  high <- floor(breaks[-1])
+  write <- function(values) paste0(style$before, style$text(values, 0))
+  ifelse(!is.finite(low), paste0("up to ", write(high), style$after),
+         ifelse(!is.finite(high), paste0(write(low), style$after, " and over"),
+                ifelse(low >= high, paste0(write(high), style$after), paste0(write(low), " to ", write(high), style$after))))
+}
+
+labels_of_bounds <- function(breaks, style) {
+  bounds <- paste0(style$before, bound_texts(breaks, style))
+  n <- length(bounds) - 1
+  low <- bounds[seq_len(n)]
+  high <- bounds[-1]
+  ends <- is.finite(as.double(breaks))
+  ifelse(!ends[seq_len(n)], paste0("up to ", high, style$after),
+         ifelse(!ends[-1], paste0("over ", low, style$after), paste0(low, " to ", high, style$after)))
+}
+
+# Texts of the bounds, with as few digits as keep every value on the side of the printed bound on which its class lies.
+bound_texts <- function(breaks, style) {
+  bounds <- as.double(breaks) * style$factor
+  if (style$own) return(style$text(as.double(breaks), NULL))
+  beside <- attr(breaks, "beside")
+  below <- (beside$below %||% as.double(breaks)) * style$factor
+  above <- (beside$above %||% as.double(breaks)) * style$factor
+  for (digits in 0:12) {
+    printed <- printed_bounds(bounds, below, above, 10^digits)
+    if (!is.null(printed) && max(abs(printed[is.finite(printed)])) < 1e15) return(style$text(printed, digits))
+  }
+  for (digits in 4:15) {
+    text <- format(bounds, digits = digits, trim = TRUE)
+    number <- as.double(text)
+    if (!anyDuplicated(text) && all(number >= below & number < above | seq_along(number) %in% c(1, length(number)))) break
+  }
+  text
+}
+
+# The bounds as multiples of 1 / `steps` that lie between the values beside them, the outer ones close about all; NULL where there are none.
+printed_bounds <- function(bounds, below, above, steps) {
+  n <- length(bounds)
+  inner <- setdiff(seq_len(n), c(1, n))
+  printed <- round(bounds * steps) / steps
+  printed[c(1, n)] <- c(floor(bounds[1] * steps + 1e-9), ceiling(bounds[n] * steps - 1e-9)) / steps
+  low <- printed[inner] < below[inner]
+  printed[inner][low] <- ceiling(below[inner][low] * steps) / steps
+  high <- printed[inner] >= above[inner]
+  printed[inner][high] <- (ceiling(above[inner][high] * steps) - 1) / steps
+  widths <- pmax(diff(bounds), diff(range(bounds[is.finite(bounds)])) / (5 * n))
+  narrow <- abs(printed - bounds)[c(1, n)] <= 0.1 * widths[c(1, n - 1)] | !is.finite(bounds[c(1, n)])
+  fits <- all(printed[inner] >= below[inner] & printed[inner] < above[inner]) && !is.unsorted(printed, strictly = TRUE) && all(narrow)
+  if (fits || (n == 2 && bounds[1] == bounds[2] && printed[1] == bounds[1] && printed[2] == bounds[2])) printed
+}
+
+# --- the key ----------------------------------------------------------------------------------------------------
+
+# A legend of classes: the highest on top where it stands upright, the lowest to the left where it lies, what has no data last.
+GuideClasses <- ggplot2::ggproto(
+  "GuideClasses", ggplot2::GuideLegend,
+  draw = function(self, theme, position = NULL, direction = NULL, params = self$params) {
+    lacking <- which(is.na(params$key$.value))
+    known <- setdiff(seq_len(nrow(params$key)), lacking)
+    order <- c(if (identical(direction %||% params$direction, "horizontal")) known else rev(known), lacking)
+    params$key <- vctrs::vec_slice(params$key, order)
+    params$decor <- lapply(params$decor, function(layer) `[[<-`(layer, "data", value = vctrs::vec_slice(layer$data, order)))
+    ggplot2::ggproto_parent(ggplot2::GuideLegend, self)$draw(theme, position, direction, params)
+  },
+  # The labels of the map's own scale, whatever scale took its place.
+  extract_key = function(scale, aesthetic, ..., shown = NULL) {
+    key <- ggplot2::GuideLegend$extract_key(scale, aesthetic, ...)
+    if (is.null(key)) return(NULL)
+    value <- as.character(key$.value)
+    plain <- is.na(value) | key$.label == value
+    key$.label[plain] <- ifelse(is.na(value), shown[[no_data]] %||% no_data, shown[value])[plain]
+    key
+  }
+)
+
+guide_classes <- function(shown, rows = NULL) {
+  guide <- ggplot2::guide_legend(override.aes = list(colour = "#5b6770", linewidth = 0.2), nrow = rows,
+                                 theme = if (!is.null(rows)) ggplot2::theme(legend.byrow = TRUE))
+  ggplot2::ggproto(NULL, GuideClasses, params = c(guide$params, list(shown = shown)), elements = guide$elements, available_aes = guide$available_aes)
+}
+
+# Classes in order, those of missing values NA, for scales of any kind.
+class_factor <- function(class, labels) factor(labels[class], levels = labels, ordered = TRUE)
+
+# The scale with a colour a class; the key lists every class, on request with its count, and what has no data.
+class_scale <- function(labels, colours, missing, no_data_fill) {
+  ggplot2::scale_fill_manual(
+    values = stats::setNames(colours, labels), drop = FALSE, limits = c(labels, if (missing) NA), breaks = c(labels, if (missing) NA),
+    na.value = no_data_fill, aesthetics = "fill"
+  )
+}
+
+# Labels as the key shows them, by class.
+shown_labels <- function(labels, sizes, missing, counts) {
+  entries <- c(labels, no_data)
+  stats::setNames(if (counts) paste0(entries, "  (", map_numbers(c(sizes, missing)), ")") else entries, entries)
+}
