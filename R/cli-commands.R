@@ -42,10 +42,14 @@ describe_command <- function(inputs, options) {
   ))
 }
 
+# The condition of --where as an expression, NULL for none.
+condition_option <- function(options) if (!is.null(options$where)) expressions_of(options$where, "where")[[1]]
+
+read_where <- function(path, options) read_layer(path, layer = options$layer, where = !!condition_option(options), encoding = options$encoding)
+
 convert_command <- function(inputs, options) {
-  narrowing <- function(text, option) if (!is.null(text)) expressions_of(text, option)[[1]]
   within <- if (!is.null(options$within)) as.numeric(column_list(options$within))
-  x <- read_layer(inputs[1], layer = options$layer, where = !!narrowing(options$where, "where"), within = within,
+  x <- read_layer(inputs[1], layer = options$layer, where = !!condition_option(options), within = within,
                   columns = !!columns_option(options$columns), encoding = options$encoding,
                   damaged = if (options$skip_damaged) "skip" else "refuse")
   if (!is.null(options$crs)) x <- declare_crs(x, options$crs)
@@ -204,7 +208,7 @@ check_command <- function(inputs, options) {
 repair_command <- function(inputs, options) written(repair_shapes(read_first(inputs[1], options), options$rule), inputs[2], options)
 
 map_command <- function(inputs, options) {
-  x <- read_first(inputs[1], options)
+  x <- read_where(inputs[1], options)
   map <- map_kinds[[one_of(options$as, names(map_kinds), "as", call = NULL)]](x, options)
   if (options$dark) map <- map + map_theme("dark")
   if (!is.null(options$outlines)) map <- map + map_outlines(read_layer(options$outlines))
@@ -216,26 +220,39 @@ map_command <- function(inputs, options) {
   if (ascii_lower(tools::file_ext(inputs[2])) == "html") {
     interactive_map(map, inputs[2])
   } else {
-    save_map(map, inputs[2], width = options$width, height = options$height, unit = options$size_unit, dpi = options$dpi)
+    save_map(map, inputs[2], width = options$width, height = options$height, unit = options$size_unit,
+             dpi = options$dpi %||% if (identical(options$size_unit, "px")) 96 else 300)
   }
   list(output = inputs[2])
 }
 
 # The starters, as the options ask for them.
 map_kinds <- list(
-  choropleth = function(x, options) {
-    breaks <- if (!is.null(options$at)) as.numeric(column_list(options$at))
-    choropleth_map(x, !!fill_option(options), classes = options$classes, method = options$method, at = breaks, palette = options$palette,
-                   midpoint = options$midpoint, counts = options$counts, panels = !!symbol_option(options$panels), title = options$title,
-                   subtitle = options$subtitle, source = options$source, unit = options$unit, key_title = key_title_option(options))
-  },
+  choropleth = function(x, options) rlang::inject(choropleth_map(x, !!fill_option(options), !!!choropleth_options(options), panels = !!symbol_option(options$panels))),
   category = function(x, options) {
     category_map(x, !!fill_option(options), counts = options$counts, panels = !!symbol_option(options$panels), title = options$title,
                  subtitle = options$subtitle, source = options$source, key_title = key_title_option(options))
   },
+  clusters = function(x, options) {
+    values <- map_values(x, fill_option(options), NULL)
+    x$.cluster <- local_clusters(values, neighbours_of(x), seed = 1)$cluster
+    category_map(x, .data$.cluster, counts = options$counts, title = options$title, subtitle = options$subtitle, source = options$source,
+                 key_title = key_title_option(options))
+  },
   symbols = function(x, options) {
     symbol_map(x, !!fill_option(options), title = options$title, subtitle = options$subtitle, source = options$source, unit = options$unit,
                key_title = key_title_option(options))
+  },
+  bivariate = function(x, options) {
+    if (is.null(options$up)) fail("choice", "A map of two variables needs {.code --up}, the second column.", call = NULL)
+    up <- as_quosures(expressions_of(options$up, "up"))[[1]]
+    bivariate_map(x, !!fill_option(options), !!up, title = options$title, subtitle = options$subtitle, source = options$source,
+                  across_title = options$key_title, up_title = options$up)
+  },
+  change = function(x, options) {
+    if (is.null(options$after)) fail("choice", "A map of a change needs {.code --after LAYER}, the later state.", call = NULL)
+    after <- read_where(options$after, options)
+    rlang::inject(before_and_after(x, after, !!fill_option(options), !!!choropleth_options(options)))
   },
   flows = function(x, options) {
     if (is.null(options$flows) || is.null(options[["key"]])) fail("choice", "Flows need {.code --flows TABLE} and {.code --key COLUMN}.", call = NULL)
@@ -246,6 +263,23 @@ map_kinds <- list(
   plain = function(x, options) plain_map(x, title = options$title, subtitle = options$subtitle, source = options$source)
 )
 
+# What choropleths have in common, as arguments.
+choropleth_options <- function(options) {
+  list(classes = options$classes, method = options$method, at = breaks_option(options), palette = palette_option(options), reverse = options$reverse,
+       midpoint = options$midpoint, counts = options$counts, title = options$title, subtitle = options$subtitle, source = options$source,
+       unit = options$unit, prefix = options$prefix, numbers = options$numbers, rounded = options$rounded, key_title = key_title_option(options))
+}
+
+breaks_option <- function(options) {
+  if (is.null(options$at)) return(NULL)
+  breaks <- suppressWarnings(as.numeric(column_list(options$at)))
+  if (anyNA(breaks)) fail("choice", "{.code --at} must be numbers separated by commas, not {.val {options$at}}.", call = NULL)
+  breaks
+}
+
+# The name of a palette, or colours separated by commas.
+palette_option <- function(options) column_list(options$palette)
+
 fill_option <- function(options) {
   if (is.null(options$fill)) fail("choice", "A map as {.val {options$as}} needs {.code --fill}, a column or an expression on columns.", call = NULL)
   as_quosures(expressions_of(options$fill, "fill"))[[1]]
@@ -255,12 +289,11 @@ key_title_option <- function(options) gsub("\\n", "\n", options$key_title %||% o
 
 classes_command <- function(inputs, options) {
   x <- read_first(inputs[1], options)
-  at <- if (!is.null(options$at)) as.numeric(column_list(options$at))
-  values <- map_values(x, fill_option(c(options, list(as = "histogram"))), NULL)
-  breaks <- class_breaks(values, options$classes, options$method, at)
+  values <- as.double(map_values(x, fill_option(c(options, list(as = "histogram"))), NULL))
+  breaks <- class_breaks(values, options$classes, options$method, breaks_option(options), options$rounded)
   if (!options$json) print(breaks)
   if (length(inputs) > 1) {
-    save_map(draw_classes(breaks, options$palette, title = options$title, label = options$fill), inputs[2], 1280, 800, "px", 110)
+    save_map(draw_classes(breaks, palette_option(options), title = options$title, label = options$fill), inputs[2], 1280, 800, "px", 110)
   }
   list(breaks = as.double(breaks), counts = attr(breaks, "counts"), fit = attr(breaks, "fit"), method = attr(breaks, "method"))
 }
@@ -414,7 +447,10 @@ commands <- function() {
     map = list(
       summary = "draw a map to PNG, JPEG, TIFF, PDF, SVG or a page of HTML", arguments = "LAYER OUTPUT", inputs = c(2, 2),
       options = c(input_options, class_options, list(
-        option("as", "choropleth", "choropleth, category, symbols, flows or plain [%default]"),
+        option("as", "choropleth", "choropleth, category, clusters, symbols, bivariate, change, flows or plain [%default]"),
+        option("where", NULL, "condition on columns; other rows are left out"), option("up", NULL, "bivariate: the second column"),
+        option("after", NULL, "change: layer of the later state"), option("reverse", FALSE, "palette in the opposite order"),
+        option("prefix", NULL, "put before the numbers of the key"), option("numbers", "plain", "of the key: plain, thousand, million or percent [%default]"),
         option("midpoint", NULL, "value between the sides of a palette with two", type = "double"),
         option("counts", FALSE, "show in the key how many shapes each class holds"),
         option("panels", NULL, "column: a panel for each of its values"), option("flows", NULL, "table of flows, with columns from and to"),
@@ -426,7 +462,7 @@ commands <- function() {
         option("north-arrow", FALSE, "draw a north arrow"), option("dark", FALSE, "dark ground"),
         option("width", 24, "width [%default]"), option("height", 16, "height [%default]"),
         option("size-unit", "cm", "of width and height: cm, in or px [%default]"),
-        option("dpi", 300, "dots per inch of an image [%default]")
+        option("dpi", NULL, "dots per inch of an image [300, of pixels 96]", type = "double")
       )),
       example = "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"",
       run = map_command

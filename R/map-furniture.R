@@ -199,9 +199,11 @@ graticule_lines <- function(extent, step, crs) {
   most <- 89.99  # some maps have no place for a pole
   if (length(meridians) && max(meridians) - min(meridians) >= 360) meridians <- utils::head(meridians, 360 / step)
   along <- function(from, to) seq(from, to, length.out = 181)
+  ends <- extent[c("xmin", "xmax")] + c(-step, step)
+  if (diff(ends) > 360) ends <- extent[["xmin"]] + c(0, 360)
   text <- c(
     vapply(meridians, function(at) paste(at, along(max(-most, extent["ymin"] - step), min(most, extent["ymax"] + step)), collapse = ", "), ""),
-    vapply(parallels, function(at) paste(along(extent["xmin"] - step, extent["xmax"] + step), at, collapse = ", "), "")
+    vapply(parallels, function(at) paste(along(ends[1], ends[2]), at, collapse = ", "), "")
   )
   lines <- frame_of_columns(
     degrees = c(meridians, parallels), meridian = rep(c(TRUE, FALSE), c(length(meridians), length(parallels))),

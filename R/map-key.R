@@ -28,8 +28,13 @@ own_texts <- function(numbers, call) {
 
 # A label for each class that says what it holds: "0", "1 to 4" for whole numbers, "12.4 to 31.0" for others, "5 and over" for open ends.
 class_labels <- function(breaks, style = number_style()) {
-  whole <- isTRUE(attr(breaks, "whole")) && style$factor == 1
+  whole <- isTRUE(attr(breaks, "whole")) && style$factor == 1 && !shares_round_bounds(breaks)
   if (whole) labels_of_whole(as.double(breaks), style) else labels_of_bounds(breaks, style)
+}
+
+# Rounded breaks that no value lies on can stand in two labels.
+shares_round_bounds <- function(breaks) {
+  isTRUE(attr(breaks, "rounded")) && !any(attr(breaks, "beside")$below == as.double(breaks))
 }
 
 # Classes of whole numbers do not share a bound.

@@ -37,6 +37,7 @@ ggplot_add.map_label_layer <- function(object, plot, ...) {
 
 # The shapes give way to the points that their labels stand at.
 label_layer <- function(frame, mapping, style) {
+  if (!is.null(frame[[".label"]])) tell_missing_letters(frame$.label)
   points <- shape_dimension(as_shapes(frame)) == 0
   if (is.null(mapping$rank)) {
     frame$.rank <- planar_areas(as_shapes(frame))

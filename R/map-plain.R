@@ -4,7 +4,8 @@
 #' CRSs than the first are reprojected for drawing, which is said. Several layers named in the call have a key.
 #'
 #' `plot()` and `autoplot()` of a frame give such a map at once; with a column they give a [choropleth_map()] of numbers or a
-#' [category_map()] of anything else.
+#' [category_map()] of anything else. Longitude and latitude are drawn on a projection that fits the layer's extent, which is said, as by
+#' [crs_for()]; a layer of the world has the outline of the globe and a graticule.
 #'
 #' @param ... Spatial frames, best named: `wards = wards, rooms = rooms`.
 #' @param title,subtitle,source See [choropleth_map()].
@@ -86,6 +87,12 @@ key_of_layers <- function(colours, dimension) {
 #' @rawNamespace S3method(ggplot2::autoplot, spatial_frame)
 autoplot.spatial_frame <- function(object, column = NULL, ...) {
   column <- rlang::enquo(column)
+  object <- on_fitting_projection(object)
+  map <- drawn_column(object, column, ...)
+  if (is_world_wide(object)) on_globe(map) else map
+}
+
+drawn_column <- function(object, column, ...) {
   if (rlang::quo_is_null(column)) return(plain_map(object, ...))
   values <- rlang::eval_tidy(column, plain(object))
   if (is.numeric(values)) choropleth_map(object, !!column, ...) else category_map(object, !!column, ...)
@@ -102,3 +109,52 @@ plot.spatial_frame <- function(x, column = NULL, ...) {
 #' @rdname plain_map
 #' @export
 plot.shapes <- function(x, ...) plot(frame_of_columns(geometry = x), ...)
+
+# A layer on longitude and latitude in a projection for its extent, unless shapes would be lost by it.
+on_fitting_projection <- function(x) {
+  if (!is_geographic(as_shapes(x)) || anyNA(box_of(x))) return(x)
+  fitting <- function(measuring) quietly(tryCatch(crs_for(x, measuring), civicatlas_error = function(e) NULL))
+  small <- diff(extent_of(x)[c("xmin", "xmax")]) <= 6
+  to <- fitting(if (small) "distance" else "area")
+  if (is.null(to)) return(x)
+  drawn <- quietly(suppressWarnings(reproject_to(x, to)))
+  if (anyNA(as_shapes(drawn)[!is.na(as_shapes(x))])) return(x)
+  say("Drawn on {crs_label(to)}; {.fn plain_map} and {.fn choropleth_map} keep the layer's own CRS.")
+  drawn
+}
+
+# Methods that show the world within the meridians 180 degrees from their own.
+world_methods <- c("Equal Earth", "Robinson", "Mollweide", "Sinusoidal", "Lambert Cylindrical Equal Area", "Equidistant Cylindrical")
+
+is_world_wide <- function(x) {
+  crs <- crs_of(x)
+  if (is.null(crs) || !isTRUE(crs$method %in% world_methods)) return(FALSE)
+  extent <- box_of(x)
+  diff(extent[c("xmin", "xmax")]) > 0.6 * diff(range(coordinates_of(outline_of_globe(crs))$x))
+}
+
+# The meridians at the sides and the poles, on the CRS.
+outline_of_globe <- function(crs) {
+  middle <- if ("central_meridian" %in% names(crs$parameters)) crs$parameters[["central_meridian"]] else 0
+  side <- seq(-89.999, 89.999, length.out = 181)
+  across <- seq(-179.9999, 179.9999, length.out = 181)
+  lon <- middle + c(rep(-179.9999, 181), across, rep(179.9999, 181), rev(across))
+  lat <- c(side, rep(89.999, 181), rev(side), rep(-89.999, 181))
+  at <- core_transform_points((lon + 180) %% 360 - 180, lat, unclass(geographic_base(crs)), unclass(crs))
+  keep <- which(is.finite(at$x) & is.finite(at$y))
+  ring <- c(keep, keep[1])
+  shapes_from_wkt(sprintf("POLYGON ((%s))", paste(at$x[ring], at$y[ring], collapse = ", ")), crs)
+}
+
+# The map on the globe's outline, with a graticule between.
+on_globe <- function(map) {
+  crs <- map$coordinates$crs
+  ink <- map_inks$light
+  globe <- frame_of_columns(geometry = outline_of_globe(crs))
+  map$coordinates <- map_coordinates(globe)
+  map <- map + map_graticule() + shapes_layer(globe, style = list(fill = ink$water, colour = ink$faint, linewidth = 0.3), show_key = FALSE) +
+    ggplot2::theme(panel.background = ggplot2::element_blank())
+  n <- length(map$layers)
+  map$layers <- map$layers[c(n, seq_len(n - 1))]
+  map
+}

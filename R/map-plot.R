@@ -18,7 +18,7 @@ start_map <- function(x, title = NULL, subtitle = NULL, source = NULL, note = NU
 
 map_caption <- function(x, source, note) {
   crs <- crs_of(x)
-  name <- if (is.null(crs)) "none" else sub(", matched by meaning", "", crs_label(crs), fixed = TRUE)
+  name <- if (is.null(crs)) "none" else gsub(", matched by meaning| \\((no code|made to measure)\\)", "", crs_label(crs))
   origin <- c(if (!is.null(source)) paste0("Source: ", source, "."), paste0("CRS: ", name, "."))
   paste(c(note, paste(origin, collapse = " ")), collapse = "\n")
 }
@@ -59,6 +59,7 @@ font_of <- function(element) grid::gpar(fontsize = element$size, fontfamily = el
 # Titles, captions, keys and names of panels in lines that fit; where these would take the room of the map they are left out, which is said.
 fit_texts <- function(plot, size) {
   theme <- whole_theme(plot)
+  tell_missing_letters(as.character(unlist(Filter(is.character, as.list(plot$labels)))))
   plot <- fit_key(plot, theme, size)
   plot <- fit_around(plot, theme, size)
   fit_panel_names(plot, theme, size)
@@ -76,11 +77,9 @@ fit_around <- function(plot, theme, size) {
   left_out <- character()
   for (part in c("caption", "subtitle", "title")) {
     if (sum(heights) <= size[2] / 3 || heights[[part]] == 0) next
-    lines <- strsplit(texts[[part]], "\n", fixed = TRUE)[[1]]
-    fewer <- if (part == "title") paste0(lines[1], if (length(lines) > 1) " \u2026")
-    left_out <- c(left_out, if (is.null(fewer)) part)
-    texts[part] <- list(fewer)
-    heights[[part]] <- if (is.null(fewer)) 0 else heights[[part]] / length(lines)
+    if (part != "title") left_out <- c(left_out, part)
+    texts[part] <- list(if (part == "title") first_lines(texts[[part]], 1))
+    heights[[part]] <- text_height(texts[[part]], ggplot2::calc_element(paste0("plot.", part), theme))
   }
   if (length(left_out)) say("At {size_in_words(size)} there is no room for the {left_out} of the map.")
   for (part in parts) if (is.character(plot$labels[[part]])) plot$labels[part] <- texts[part]
@@ -99,11 +98,14 @@ left_of_map <- function(plot, size) {
   max(0, (size[1] - 0.35 - key - widest) / 2)
 }
 
-# The title of the key and its entries take at most a quarter of the width.
+# The title of the key and its entries take at most a quarter of the width, the title at most a quarter of the height.
 fit_key <- function(plot, theme, size) {
   most <- max(size[1] / 4, 0.8)
   title <- plot$labels$fill
-  if (is.character(title)) plot$labels$fill <- in_lines(title, ggplot2::calc_element("legend.title", theme), most)
+  if (is.character(title)) {
+    element <- ggplot2::calc_element("legend.title", theme)
+    plot$labels$fill <- first_lines(in_lines(title, element, most), max(2, size[2] / 4 * 72 / (1.1 * element$size)))
+  }
   scale <- plot$scales$get_scales("fill")
   if (!is.null(scale) && is.character(scale$labels)) {
     plot$scales <- plot$scales$clone()
@@ -119,17 +121,25 @@ fit_panel_names <- function(plot, theme, size) {
   if (!inherits(plot$facet, "FacetWrap")) return(plot)
   element <- ggplot2::calc_element("strip.text.x", theme)
   panels <- length(unique(unlist(lapply(plot$layers, function(layer) as.character(layer$data[[".panel"]])))))
-  columns <- plot$facet$params$ncol %||% plot$facet$params$dim[2] %||% ceiling(sqrt(max(panels, 1)))
-  labeller <- plot$facet$params$labeller
+  asked <- plot$facet$params
+  columns <- asked$ncol %||% if (is.null(asked$nrow)) fitting_columns(rep(list(plot), max(panels, 1)), size[1], size[2])
+  labeller <- asked$labeller
   given <- plot$facet
   facet <- ggplot2::ggproto(NULL, given)
+  facet$params["ncol"] <- list(columns)
   facet$params$labeller <- function(labels) {
     texts <- if (is.function(labeller)) labeller(labels) else ggplot2::label_value(labels)
-    fit <- function(text) vapply(as.character(text), in_lines, "", element, 0.8 * size[1] / columns, USE.NAMES = FALSE)
+    width <- 0.8 * size[1] / (columns %||% ceiling(panels / asked$nrow))
+    fit <- function(text) vapply(as.character(text), in_lines, "", element, width, USE.NAMES = FALSE)
     lapply(texts, function(text) if (is.list(text)) text else fit(text))
   }
   plot$facet <- facet
   plot
+}
+
+first_lines <- function(text, most) {
+  lines <- strsplit(text, "\n", fixed = TRUE)[[1]]
+  paste0(paste(utils::head(lines, most), collapse = "\n"), if (length(lines) > most) " \u2026")
 }
 
 size_in_words <- function(size) paste(format(round(size * 2.54, 1), trim = TRUE), collapse = " \u00d7 ") |> paste("cm")
@@ -186,4 +196,21 @@ broken_word <- function(word, wide, width) {
   letters <- strsplit(word, "")[[1]]
   at <- cumulative_lines(wide(letters), 0, width)
   vapply(split(letters, at), paste, "", collapse = "", USE.NAMES = FALSE)
+}
+
+# --- fonts ------------------------------------------------------------------------------------------------------
+
+# Letters that no font of this machine has are drawn as boxes: said once a session for each script's letters.
+tell_missing_letters <- function(texts) {
+  letters <- unique(unlist(strsplit(texts[grepl("[^ -~\n]", texts)], "")))
+  letters <- utils::head(setdiff(letters[grepl("[^ -~\n]", letters)], said$letters), 500)
+  if (!length(letters) || !rlang::is_installed("systemfonts")) return(invisible())
+  said$letters <- c(said$letters, letters)
+  lacking <- letters[!vapply(letters, has_glyph, NA)]
+  if (length(lacking)) say(c("!" = "No font here has {first_of(lacking, 10)}: they are drawn as boxes. Install a font of that script."))
+}
+
+has_glyph <- function(letter) {
+  font <- systemfonts::font_fallback(letter, "sans")
+  all(systemfonts::glyph_info(letter, path = font$path, index = font$index)$index > 0)
 }

@@ -94,7 +94,7 @@ TEST_CASE("mutated shapefiles") {
          const InputFile file{ByteSpan(bytes)};
          ShapefileReader reader(file, nullptr, bytes.size() % 2 == 0);
          reader.records_within({0, 0, 5, 5});
-         test::decode(reader, test::up_to(reader.records()));
+         CHECK_NOTHROW(check_store(test::decode(reader, test::up_to(reader.records())).store.view()));
        });
   const auto good = test::shapefile(5, {poly, poly});
   const ShapefileBytes index = [&] {
@@ -148,10 +148,12 @@ TEST_CASE("mutated well-known binary and text") {
   fuzz(blobs, [](const Seed& bytes) {
     ShapeBuilder builder;
     read_wkb(bytes, builder);
+    CHECK_NOTHROW(check_store(builder.take().view()));
   });
   fuzz(texts, [](const Seed& bytes) {
     ShapeBuilder builder;
     read_wkt(std::string(bytes.begin(), bytes.end()), builder);
+    CHECK_NOTHROW(check_store(builder.take().view()));
   });
 }
 
@@ -174,6 +176,7 @@ TEST_CASE("mutated blobs, tables in text, gzip, KML and Parquet metadata") {
        [](const Seed& bytes) {
          ShapeBuilder builder;
          read_kml_geometry(std::string(bytes.begin(), bytes.end()), builder);
+         CHECK_NOTHROW(check_store(builder.take().view()));
        });
   fuzz({test::parquet_metadata()}, [](const Seed& bytes) {
     flatten_parquet(bytes, Box{0, 0, 1, 1}, "bbox", {"xmin", "ymin", "xmax", "ymax"});

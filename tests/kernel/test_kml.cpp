@@ -53,6 +53,10 @@ TEST_CASE("what is no KML geometry is refused") {
   CHECK_THROWS_WITH(read("<Point><coordinates>1,x</coordinates></Point>"), Catch::Contains("no number: \"x\""));
   CHECK_THROWS_WITH(read("<Point><coordinates>1</coordinates></Point>"), Catch::Contains("fewer than two"));
   CHECK_THROWS_WITH(read("<Point><coordinates>1,2 3,4</coordinates></Point>"), Catch::Contains("several positions"));
+  CHECK_THROWS_WITH(read("<Point><coordinates>1,2</coordinates><coordinates>3,4</coordinates></Point>"),
+                    Catch::Contains("coordinates twice"));
+  CHECK(read("<x><Point><coordinates>1,2</coordinates></Point><Point><coordinates>3,4</coordinates></Point></x>") ==
+        "MULTIPOINT ((1 2), (3 4))");
   CHECK_THROWS_WITH(read("<Model/>"), Catch::Contains("Model"));
   CHECK_THROWS_WITH(read("<Point><coordinates>1,2"), Catch::Contains("none of") || Catch::Contains("cut off"));
 }

@@ -128,6 +128,51 @@ TEST_CASE("equal shapes share a rank, others do not") {
   CHECK(*std::max_element(ranks.begin(), ranks.end()) == 7);
 }
 
+TEST_CASE("keys are equal where shapes are, in whatever stores") {
+  std::vector<std::string> texts{"POINT (2 1)",
+                                 "POINT (1 2)",
+                                 "POINT Z (2 1 0)",
+                                 "POINT M (2 1 0)",
+                                 "POINT EMPTY",
+                                 "MULTIPOINT ((2 1))",
+                                 "LINESTRING (2 1, 2 1)",
+                                 "MULTILINESTRING ((0 0, 1 1), (2 2, 3 3))",
+                                 "MULTILINESTRING ((0 0, 1 1, 2 2, 3 3))",
+                                 "POLYGON ((0 0, 9 0, 9 9, 0 0), (5 1, 6 1, 6 2, 5 1))",
+                                 "MULTIPOLYGON (((0 0, 9 0, 9 9, 0 0)), ((5 1, 6 1, 6 2, 5 1)))"};
+  const StoreBuffer a = test::store_of(texts);
+  std::reverse(texts.begin(), texts.end());
+  const StoreBuffer b = test::store_of(texts);
+  const int n = static_cast<int>(texts.size());
+  for (int i = 0; i < n; ++i)
+    for (int j = 0; j < n; ++j) CHECK((content_key(a.view(), i) == content_key(b.view(), j)) == (i == n - 1 - j));
+  const StoreBuffer zeros = test::store_of({"POINT (0 0)", "POINT (-0 -0)"});
+  CHECK(content_key(zeros.view(), 0) == content_key(zeros.view(), 1));
+}
+
+TEST_CASE("a store whose columns do not fit is refused") {
+  const StoreBuffer good = test::store_of(
+      {"POLYGON ((0 0, 9 0, 9 9, 0 0), (5 1, 6 1, 6 2, 5 1))", "POINT (1 2)", "MULTIPOINT ((1 1), (2 2))"});
+  CHECK_NOTHROW(check_store(good.view()));
+  CHECK_NOTHROW(check_store(StoreBuffer().view()));
+  auto refuses = [&](auto&& damage) {
+    StoreBuffer bad = good;
+    damage(bad);
+    CHECK_THROWS_AS(check_store(bad.view()), FormatError);
+  };
+  refuses([](StoreBuffer& s) { s.types[0] = 9; });
+  refuses([](StoreBuffer& s) { s.types[1] = 1001; });
+  refuses([](StoreBuffer& s) { s.part_types[0] = 2; });
+  refuses([](StoreBuffer& s) { s.shape_parts[1] = 7; });
+  refuses([](StoreBuffer& s) { s.part_rings[1] = -1; });
+  refuses([](StoreBuffer& s) { s.ring_vertices[1] = 1000; });
+  refuses([](StoreBuffer& s) { std::swap(s.ring_vertices[1], s.ring_vertices[2]); });
+  refuses([](StoreBuffer& s) { s.y.pop_back(); });
+  refuses([](StoreBuffer& s) { s.z.resize(3); });
+  refuses([](StoreBuffer& s) { s.boxes.pop_back(); });
+  refuses([](StoreBuffer& s) { s.ring_vertices.clear(); });
+}
+
 TEST_CASE("rings are turned so that shells run counter-clockwise") {
   StoreBuffer store = test::store_of({"POLYGON ((0 0, 0 9, 9 9, 9 0, 0 0), (1 1, 2 1, 2 2, 1 1))"});
   orient_rings(store.target(), {0, 1});

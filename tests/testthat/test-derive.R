@@ -22,6 +22,36 @@ test_that("inner points lie well inside, where centroids do not", {
   expect_true(all(distance_between(inner, boundary_of(wards)) > 100))
 })
 
+test_that("inner points of any shape come at once", {
+  flat <- c("POLYGON ((0 0, 1 1, 0 0))", "POLYGON ((0 0, 1 1, 2 2, 0 0))", "POLYGON ((5 5, 5 5, 5 5, 5 5))", "POLYGON ((0 0, 0 0, 9 9, 9 9, 0 0))",
+            "MULTIPOLYGON (((3 3, 4 4, 3 3)), ((0 0, 9 9, 0 0)))")
+  crossing <- c("POLYGON ((0 0, 10 10, 10 0, 0 10, 0 0))", "POLYGON ((0 0, 9 0, 9 9, 0 9, 0 0), (0 0, 9 0, 9 9, 0 9, 0 0))")
+  long <- c("POLYGON ((0 0, 1e15 0, 1e15 1e-3, 0 1e-3, 0 0))", "POLYGON ((0 0, 1e-3 0, 1e-3 1e15, 0 1e15, 0 0))", "POLYGON ((1e15 1e15, 1000000000000001 1e15, 1e15 1000000000000001, 1e15 1e15))",
+            "POLYGON ((0 0, 1e6 1e6, 1e6 1000001, 0 1, 0 0))", "POLYGON ((0 0, 1e308 1e308, -1e308 1e308, 0 0))")
+  all <- shapes_from_wkt(c(flat, crossing, long))
+  time <- system.time(inner <- inner_point_of(all))
+  expect_lt(sum(time[1:2]), 1)
+  expect_false(anyNA(inner))
+  expect_true(all(distance_between(inner[seq_along(flat)], boundary_of(all[seq_along(flat)])) < 1e-9, na.rm = TRUE))
+  at <- coordinates_of(inner)
+  expect_identical(at$x[1:2] == at$y[1:2], c(TRUE, TRUE))
+  slanted <- all[length(flat) + 2 + 4]
+  expect_identical(related_pairs(inner_point_of(slanted), slanted, "within")$y, 1L)
+  withr::local_seed(6)
+  random <- vapply(1:60, function(i) {
+    n <- sample(3:9, 1)
+    ring <- paste(sample(0:4, n, TRUE), sample(0:4, n, TRUE))
+    sprintf("POLYGON ((%s))", paste(c(ring, ring[1]), collapse = ", "))
+  }, "")
+  shapes <- shapes_from_wkt(random)
+  solid <- which(check_shapes(shapes)$valid)
+  inner <- inner_point_of(shapes)
+  expect_false(anyNA(inner))
+  expect_identical(related_pairs(inner[solid], shapes[solid], "within")$x |> unique(), seq_along(solid))
+  with_flat <- toy_frame(v = 1:2, geometry = shapes_from_wkt(c(flat[1], "POLYGON ((0 0, 9 0, 9 9, 0 0))"), 32757))
+  expect_no_error(print_nowhere(symbol_map(with_flat, v) + map_labels(with_flat, v)))
+})
+
 test_that("simplified borders stay shared and valid", {
   wards <- read_layer(demo_file("wards.shp"))
   vertices <- function(x) nrow(coordinates_of(x))

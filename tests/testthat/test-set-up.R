@@ -75,7 +75,7 @@ test_that("packages that broke off are not taken for installed, and their locks 
   writeLines(c("Package: walls", "Version: 2.0"), file.path(library, "walls", "DESCRIPTION"))
   withr::with_libpaths(library, action = "prefix", expect_true(is.na(env$installed_versions()["walls"])))
   dir.create(file.path(library, "00LOCK-walls"))
-  env$drop_stale_locks(library)
+  env$drop_stale_locks(library, character())
   expect_length(list.files(library, "^00LOCK"), 0)
   dir.create(file.path(library, "00LOCK-walls"))
   system2("bash", c("-c", shQuote("exec -a 'R CMD INSTALL walls_2.0.tar.gz' sleep 60")), wait = FALSE)

@@ -129,7 +129,11 @@ class KmlGeometryReader {
       vertices.push_back({values[0], values[1], values[2]});
     }
     if (parts_.back().kind == ShapeKind::point && vertices.size() > 1) fail("has a Point of several positions");
-    if (!vertices.empty()) parts_.back().rings.push_back(std::move(vertices));
+    if (vertices.empty()) return;
+    KmlPart& part = parts_.back();
+    if (part.kind != ShapeKind::polygon && !part.rings.empty())
+      fail("has coordinates twice in one Point or LineString");
+    part.rings.push_back(std::move(vertices));
   }
 
   void emit(ShapeBuilder& builder) {
@@ -140,9 +144,9 @@ class KmlGeometryReader {
       for (const auto& ring : part.rings)
         for (const Vertex& v : ring) z |= v.z != 0 ? !std::isnan(v.z) : measured_;
     }
-    const ShapeKind kind = mixed || parts_.empty() ? ShapeKind::collection
-                           : several_              ? multi_kind(parts_.front().kind)
-                                                   : parts_.front().kind;
+    const ShapeKind kind = mixed || parts_.empty()         ? ShapeKind::collection
+                           : several_ || parts_.size() > 1 ? multi_kind(parts_.front().kind)
+                                                           : parts_.front().kind;
     builder.begin_shape(type_code(kind, z, false));
     for (const KmlPart& part : parts_) {
       if (part.rings.empty()) continue;
