@@ -228,7 +228,9 @@ map_command <- function(inputs, options) {
 
 # The starters, as the options ask for them.
 map_kinds <- list(
-  choropleth = function(x, options) rlang::inject(choropleth_map(x, !!fill_option(options), !!!choropleth_options(options), panels = !!symbol_option(options$panels))),
+  choropleth = function(x, options) {
+    rlang::inject(choropleth_map(x, !!fill_option(options), !!!choropleth_options(options), panels = !!symbol_option(options$panels)))
+  },
   category = function(x, options) {
     category_map(x, !!fill_option(options), counts = options$counts, panels = !!symbol_option(options$panels), title = options$title,
                  subtitle = options$subtitle, source = options$source, key_title = key_title_option(options))

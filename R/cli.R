@@ -130,7 +130,8 @@ input_options <- list(
 )
 class_options <- list(
   option("fill", NULL, "column, or expression on columns, to map"), option("classes", 5, "number of classes [%default]"),
-  option("method", "natural", "natural, quantile, equal, \"standard deviation\", geometric, pretty, head-tail, \"maximum gaps\" or, of maps, continuous [%default]"),
+  option("method", "natural", paste("natural, quantile, equal, \"standard deviation\", geometric, pretty, head-tail, \"maximum gaps\" or, of maps,",
+                                    "continuous [%default]")),
   option("at", NULL, "your own breaks instead, separated by commas"),
   option("rounded", FALSE, "round the breaks to readable numbers"),
   option("palette", "harbour", "harbour, ember, moss, dusk, slate, tide or thaw, or colours separated by commas [%default]"), option("title", NULL, "title")

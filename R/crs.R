@@ -219,7 +219,8 @@ check_same_crs <- function(x, y, x_name = "x", y_name = "y", argument = NULL, ca
 crs_remedy <- function(verb, name, crs, other) {
   option <- if (verb == "declare_crs") "civicatlas convert INPUT OUTPUT --crs " else "civicatlas reproject INPUT OUTPUT --crs "
   code <- if (name == make.names(name)) paste0(name, " <- ", verb, "(", name, ", ") else paste0(verb, "(\u2026, ")
-  typed(paste0(code, crs_argument(crs, if (other == make.names(other)) paste0("crs_of(", other, ")") else "\u2026"), ")"), paste0(option, crs_argument(crs, "CRS")))
+  to <- crs_argument(crs, if (other == make.names(other)) paste0("crs_of(", other, ")") else "\u2026")
+  typed(paste0(code, to, ")"), paste0(option, crs_argument(crs, "CRS")))
 }
 
 # The shapes of y where they meet those of x: as they are, or with crs = "match" reprojected to the CRS of x.

@@ -45,25 +45,26 @@ frame_of_columns <- function(...) {
 as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
   started <- clock()
   if (is_spatial_frame(x)) return(x)
-  if (is.null(coords) && is.null(wkt) && any(vapply(x, is_shapes, NA))) return(frame_of_table(x, crs, rlang::current_env()))
+  call <- rlang::current_env()
+  if (is.null(coords) && is.null(wkt) && any(vapply(x, is_shapes, NA))) return(frame_of_table(x, crs, call))
   if (is.null(coords) == is.null(wkt)) {
-    fail("argument", "Give either {.arg coords}, the names of two columns, or {.arg wkt}, the name of one.",
-         call = rlang::current_env())
+    fail("argument", "Give either {.arg coords}, the names of two columns, or {.arg wkt}, the name of one.", call = call)
   }
   data <- tibble::as_tibble(x)
-  for (column in c(coords, wkt)) need_column(data, column, if (is.null(wkt)) "coords" else "wkt", call = rlang::current_env())
-  if (!is.null(wkt)) {
-    shapes <- shapes_from_wkt(data[[wkt]], crs)
-    data <- data[setdiff(names(data), wkt)]
-  } else {
-    shapes <- point_shapes(as_coordinate(data[[coords[1]]], coords[1]), as_coordinate(data[[coords[2]]], coords[2]), crs)
-  }
+  shapes <- shapes_of_columns(data, coords, wkt, crs, call)
+  data <- data[setdiff(names(data), wkt)]
   data$geometry <- admitted(shapes)
   lost <- sum(is.na(shapes))
   if (lost) caution("data", "{counted(lost, 'row')} of {nrow(data)} without coordinates got a missing shape.")
   out <- new_spatial_frame(data, "geometry")
   record(out, NULL, "as_spatial_frame", rlang::current_call(), nrow(data), if (lost) paste(counted(lost, "row"), "without coordinates"),
          started)
+}
+
+shapes_of_columns <- function(data, coords, wkt, crs, call) {
+  for (column in c(coords, wkt)) need_column(data, column, if (is.null(wkt)) "coords" else "wkt", call = call)
+  if (!is.null(wkt)) return(shapes_from_wkt(data[[wkt]], crs))
+  point_shapes(as_coordinate(data[[coords[1]]], coords[1], call), as_coordinate(data[[coords[2]]], coords[2], call), crs)
 }
 
 # A table that has a shape column already.

@@ -40,7 +40,8 @@ fill_geopackage <- function(x, path, layer, options, name, call) {
 check_table <- function(there, layer, name, options, call) {
   if (there && !options$replace && !options$append) {
     fail("file", c("{.file {name}} has a table {.val {layer}} already.",
-                   i = "Use {.code {typed('replace = TRUE', '--replace')}}, {.code {typed('append = TRUE', '--append')}} or another {.code {typed('layer', '--to-layer')}}."), call = call)
+                   i = paste("Use {.code {typed('replace = TRUE', '--replace')}}, {.code {typed('append = TRUE', '--append')}}",
+                             "or another {.code {typed('layer', '--to-layer')}}.")), call = call)
   }
   if (!there && options$append) fail("file", "{.file {name}} has no table {.val {layer}} to append to.", call = call)
 }

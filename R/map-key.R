@@ -21,8 +21,8 @@ number_factors <- c(plain = 1, thousand = 1e-3, million = 1e-6, percent = 100)
 own_texts <- function(numbers, call) {
   function(values, digits) {
     text <- as.character(numbers(values))
-    if (length(text) != length(values)) fail("argument", "{.arg numbers} must give a text for each of {length(values)} numbers, not {length(text)}.", call = call)
-    text
+    if (length(text) == length(values)) return(text)
+    fail("argument", "{.arg numbers} must give a text for each of {length(values)} numbers, not {length(text)}.", call = call)
   }
 }
 
@@ -60,19 +60,25 @@ labels_of_bounds <- function(breaks, style) {
 
 # Texts of the bounds, with as few digits as keep every value on the side of the printed bound on which its class lies.
 bound_texts <- function(breaks, style) {
-  bounds <- as.double(breaks) * style$factor
   if (style$own) return(style$text(as.double(breaks), NULL))
-  beside <- attr(breaks, "beside")
-  below <- (beside$below %||% as.double(breaks)) * style$factor
-  above <- (beside$above %||% as.double(breaks)) * style$factor
-  for (digits in 0:12) {
-    printed <- printed_bounds(bounds, below, above, 10^digits)
-    if (!is.null(printed) && max(abs(printed[is.finite(printed)])) < 1e15) return(style$text(printed, digits))
+  bounds <- as.double(breaks) * style$factor
+  beside <- lapply(attr(breaks, "beside"), `*`, style$factor)
+  if (max(abs(bounds[is.finite(bounds)])) < 1e15) {
+    for (digits in 0:12) {
+      printed <- printed_bounds(bounds, beside$below, beside$above, 10^digits)
+      if (!is.null(printed)) return(style$text(printed, digits))
+    }
   }
+  significant_bounds(bounds, beside$below, beside$above)
+}
+
+# The same for numbers that no fixed number of decimals writes.
+significant_bounds <- function(bounds, below, above) {
+  inner <- setdiff(seq_along(bounds), c(1, length(bounds)))
   for (digits in 4:15) {
     text <- format(bounds, digits = digits, trim = TRUE)
-    number <- as.double(text)
-    if (!anyDuplicated(text) && all(number >= below & number < above | seq_along(number) %in% c(1, length(number)))) break
+    number <- as.double(text)[inner]
+    if (!anyDuplicated(text) && all(number >= below[inner] & number < above[inner])) break
   }
   text
 }
@@ -80,17 +86,21 @@ bound_texts <- function(breaks, style) {
 # The bounds as multiples of 1 / `steps` that lie between the values beside them, the outer ones close about all; NULL where there are none.
 printed_bounds <- function(bounds, below, above, steps) {
   n <- length(bounds)
+  ends <- c(floor(bounds[1] * steps + 1e-9), ceiling(bounds[n] * steps - 1e-9)) / steps
   inner <- setdiff(seq_len(n), c(1, n))
-  printed <- round(bounds * steps) / steps
-  printed[c(1, n)] <- c(floor(bounds[1] * steps + 1e-9), ceiling(bounds[n] * steps - 1e-9)) / steps
-  low <- printed[inner] < below[inner]
-  printed[inner][low] <- ceiling(below[inner][low] * steps) / steps
-  high <- printed[inner] >= above[inner]
-  printed[inner][high] <- (ceiling(above[inner][high] * steps) - 1) / steps
+  between <- multiples_between(bounds[inner], below[inner], above[inner], steps)
+  printed <- c(ends[1], between, ends[2])
   widths <- pmax(diff(bounds), diff(range(bounds[is.finite(bounds)])) / (5 * n))
-  narrow <- abs(printed - bounds)[c(1, n)] <= 0.1 * widths[c(1, n - 1)] | !is.finite(bounds[c(1, n)])
-  fits <- all(printed[inner] >= below[inner] & printed[inner] < above[inner]) && !is.unsorted(printed, strictly = TRUE) && all(narrow)
-  if (fits || (n == 2 && bounds[1] == bounds[2] && printed[1] == bounds[1] && printed[2] == bounds[2])) printed
+  close <- abs(printed - bounds)[c(1, n)] <= 0.1 * widths[c(1, n - 1)] | !is.finite(bounds[c(1, n)])
+  one_value <- n == 2 && all(printed == bounds)
+  if (one_value || (all(close, between >= below[inner], between < above[inner]) && !is.unsorted(printed, strictly = TRUE))) printed
+}
+
+# The multiples of 1 / `steps` nearest to values that are from `below` to under `above`, where there are such.
+multiples_between <- function(values, below, above, steps) {
+  nearest <- round(values * steps) / steps
+  nearest <- ifelse(nearest < below, ceiling(below * steps) / steps, nearest)
+  ifelse(nearest >= above, (ceiling(above * steps) - 1) / steps, nearest)
 }
 
 # --- the key ----------------------------------------------------------------------------------------------------

@@ -11,8 +11,8 @@ NULL
 #' @param ... Maps, that is ggplots; for `before_and_after()` further arguments of [choropleth_map()].
 #' @param columns How many maps stand in a row; by default as many as give them the most room.
 #' @param title Text above the sheet.
-#' @return `side_by_side()`: a sheet, which prints and goes into [save_map()] and [interactive_map()]; `before_and_after()`: a ggplot; `map_inset()`: a layer to add with
-#'   `+`.
+#' @return `side_by_side()`: a sheet, which prints and goes into [save_map()] and [interactive_map()]; `before_and_after()`: a ggplot;
+#'   `map_inset()`: a layer to add with `+`.
 #' @section Errors: `civicatlas_error_argument` for what is no map.
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))

@@ -83,7 +83,8 @@ announce_layer <- function(out, name, read) {
   shapes <- as_shapes(out)
   say("Read {.file {basename(name)}}: {rows}, {columns}, {kinds_in_words(shapes)}; CRS {crs_label(crs_of(shapes))}.")
   if (is.null(crs_of(shapes))) {
-    caution("crs", c("{.file {basename(name)}} has no CRS.", i = "Label it: {.code {typed('declare_crs(x, \"EPSG:\u2026\")', 'civicatlas convert INPUT OUTPUT --crs EPSG:\u2026')}}{typed(', or read it with `crs`', '')}."))
+    label <- typed("{.code declare_crs(x, \"EPSG:\u2026\")}, or read it with {.arg crs}", "{.code civicatlas convert INPUT OUTPUT --crs EPSG:\u2026}")
+    caution("crs", c("{.file {basename(name)}} has no CRS.", i = paste0("Label it: ", label, ".")))
   }
   with_shapes(out, admitted(shapes))
 }

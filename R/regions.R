@@ -58,8 +58,8 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   intensive <- if (share != "none") chosen(rlang::enquo(.intensive), ".intensive")
   if (share != "none") need_no_ranks_of(setdiff(names(columns), intensive), summaries, call)
 
-  asked <- list(columns = dplyr::ungroup(plain(features)), summaries = summaries, groups = groups, once = once, share = share, intensive = intensive, borders = .borders,
-                relation = .relation, distance = .distance, unit = .unit)
+  asked <- list(columns = dplyr::ungroup(plain(features)), summaries = summaries, groups = groups, once = once, share = share,
+                intensive = intensive, borders = .borders, relation = .relation, distance = .distance, unit = .unit)
   shapes <- list(regions = on_one_turn(as_shapes(regions)), features = on_one_turn(as_shapes(features)))
   found <- summaries_at_once(shapes, asked, call) %||% summaries_by_pairs(shapes, asked, call)
   pairs <- found$pairs

@@ -185,5 +185,6 @@ decoded <- function(text, from, call) {
 }
 
 unknown_encoding <- function(name, call) {
-  fail("argument", c("The encoding {.val {name}} is not known.", i = "Name another with {.code {typed('encoding', '--encoding')}}, for example {.val CP1252}."), call = call)
+  fail("argument", c("The encoding {.val {name}} is not known.",
+                     i = "Name another with {.code {typed('encoding', '--encoding')}}, for example {.val CP1252}."), call = call)
 }

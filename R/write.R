@@ -104,7 +104,8 @@ need_folder <- function(file, call) {
 }
 
 need_free <- function(file, replace, call) {
-  if (file.exists(file) && !replace) fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code {typed('replace = TRUE', '--replace')}}."), call = call)
+  if (!file.exists(file) || replace) return(invisible())
+  fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code {typed('replace = TRUE', '--replace')}}."), call = call)
 }
 
 # Writes named contents, all or none, and returns their size.
