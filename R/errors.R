@@ -51,7 +51,7 @@ typed <- function(code, options) if (isTRUE(said$on_command_line)) options else 
 # Text that cli must take as it is.
 escape <- function(text) gsub("}", "}}", gsub("{", "{{", text, fixed = TRUE), fixed = TRUE)
 
-format_count <- function(n) format(n, big.mark = ",", trim = TRUE, scientific = FALSE)
+format_count <- function(n) format(n, big.mark = ",", decimal.mark = ".", trim = TRUE, scientific = FALSE)
 
 # "1 row", "24 rows"
 counted <- function(n, noun, plural = paste0(noun, "s")) paste(format_count(n), if (n == 1) noun else plural)

@@ -4,9 +4,9 @@ write_geopackage <- function(x, target, options, call) {
   layer <- options$layer %||% stem_of(target)
   if (!file.exists(target)) {
     # A new file is made beside its place, so that what breaks off leaves nothing.
-    beside <- paste0(target, ".part")
-    on.exit(unlink(paste0(beside, c("", "-journal", "-wal", "-shm"))))
-    unlink(beside)
+    beside <- name_beside(target)
+    on.exit(unlink(paste0(beside, c("", "-journal", "-wal", "-shm")), expand = FALSE))
+    unlink(beside, expand = FALSE)
     fill_geopackage(x, beside, layer, options, target, call)
     if (!file.rename(beside, target)) fail("file", "Cannot write {.file {target}}.", call = call)
   } else {

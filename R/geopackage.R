@@ -58,7 +58,7 @@ geopackage_tables <- function(con, name, call) {
 
 close_source.source_geopackage <- function(source) {
   DBI::dbDisconnect(source$con)
-  if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE)
+  if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE, expand = FALSE)
 }
 
 source_layers.source_geopackage <- function(source) {
@@ -106,7 +106,7 @@ read_source.source_geopackage <- function(source, query) {
 sqlite_column <- function(values, kind) {
   switch(kind,
     logical = as.logical(values),
-    date = as.Date(as.character(values), optional = TRUE),
+    date = as_date(values),
     datetime = as_datetime(as.character(values)),
     text = as.character(values),
     values

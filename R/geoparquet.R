@@ -34,7 +34,7 @@ read_source.source_geoparquet <- function(source, query) {
   names <- setdiff(parquet_columns(footer), shape)
   wanted <- chosen_columns(query, parquet_prototype(footer, names))
   flat <- flat_parquet(source, query, about)
-  on.exit(unlink(flat$temporary))
+  on.exit(unlink(flat$temporary, expand = FALSE))
   read <- function(columns) {
     if (!length(columns)) return(list())
     as.list(parquet_step(source$name, query$call, nanoparquet::read_parquet(flat$file, col_select = columns)))
@@ -181,8 +181,8 @@ box_members <- c("xmin", "ymin", "xmax", "ymax")
 write_geoparquet <- function(x, target, options, call) {
   parquet_package(call)
   columns <- writable_columns(x, call, keep = c("Date", "POSIXct"))
-  beside <- paste0(target, ".part")
-  on.exit(unlink(beside))
+  beside <- name_beside(target)
+  on.exit(unlink(beside, expand = FALSE))
   metadata <- NULL
   if (is_spatial_frame(x)) {
     shapes <- as_shapes(x)

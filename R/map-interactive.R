@@ -107,7 +107,7 @@ escape_html <- function(text) {
 page_of_widget <- function(widget, title, entries) {
   folder <- tempfile()
   dir.create(folder)
-  on.exit(unlink(folder, recursive = TRUE))
+  on.exit(unlink(folder, recursive = TRUE, expand = FALSE))
   htmlwidgets::saveWidget(widget, file.path(folder, "map.html"), selfcontained = FALSE, title = title)
   lines <- readLines(file.path(folder, "map.html"), warn = FALSE, encoding = "UTF-8")
   inline <- function(line) {

@@ -25,8 +25,8 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = if (
   format <- one_of(ascii_lower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
   need_folder(file, call)
   need_free(file, replace, call)
-  beside <- file.path(dirname(file), paste0(".", basename(file), ".part.", format))
-  on.exit(unlink(beside))
+  beside <- name_beside(file, paste0(".", format))
+  on.exit(unlink(beside, expand = FALSE))
   tryCatch(draw_to(map, beside, format, inches[1], inches[2], dpi), error = function(e) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     fail("file", c("Cannot draw {.file {file}}.", x = "{conditionMessage(e)}"), call = call)

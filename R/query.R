@@ -28,7 +28,17 @@ chosen_columns <- function(query, prototype) {
 where_columns <- function(query, names) {
   if (!has_where(query)) return(character())
   need_variables(query$where, stats::setNames(as.list(names), names), "where", query$call)
-  intersect(all.vars(query$where), names)
+  intersect(columns_named(rlang::quo_get_expr(query$where), names), names)
+}
+
+# What an expression may name: its variables, and what it takes from .data by a string, or by a value that is not known yet.
+columns_named <- function(expression, names) {
+  if (rlang::is_symbol(expression)) return(rlang::as_name(expression))
+  if (!is.call(expression)) return(character())
+  if (rlang::is_call(expression, "[[") && identical(expression[[2]], quote(.data))) {
+    return(if (rlang::is_string(expression[[3]])) expression[[3]] else names)
+  }
+  unlist(lapply(as.list(expression), columns_named, names))
 }
 
 # Rows of a table for which `where` is TRUE.

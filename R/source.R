@@ -15,7 +15,7 @@ source_layers.default <- function(source) {
   list(layer = source$layer %||% stem_of(source$name), format = source$format, geometry_type = if (table) "none" else NA_character_)
 }
 source_header.default <- function(source) NULL
-close_source.default <- function(source) if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE)
+close_source.default <- function(source) if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE, expand = FALSE)
 
 new_source <- function(format, path, layer = NULL, ..., name = path) {
   structure(list(format = format, path = path, name = name, layer = layer, ...), class = c(paste0("source_", format), "layer_source"))

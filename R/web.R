@@ -7,7 +7,7 @@ open_web <- function(url, layer, call, listing) {
   folder <- tempfile("web")
   dir.create(folder)
   keep <- FALSE
-  on.exit(if (!keep) unlink(folder, recursive = TRUE))
+  on.exit(if (!keep) unlink(folder, recursive = TRUE, expand = FALSE))
   file <- fetch_file(url, folder, call)
   landing <- features_landing(file, url)
   if (!is.null(landing)) return(open_features(landing, layer, call, listing, asked = url))

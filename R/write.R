@@ -96,7 +96,14 @@ check_target <- function(x, target, format, options, call) {
   if (format == "gpkg") return(invisible())
   if (!is.null(options$layer)) fail("argument", "{.file {target}} holds a single layer; leave out {.arg layer}.", call = call)
   if (options$append) fail("argument", "Rows can be appended to a GeoPackage or database alone, not to {.file {target}}.", call = call)
-  need_free(target, options$replace, call)
+  for (file in members_of(target, format)) need_free(file, options$replace, call)
+}
+
+# All the files that a layer of a format is made of, as far as they are there; the target itself first.
+members_of <- function(target, format) {
+  endings <- list(shp = c("shx", "dbf", "prj", "cpg"), dbf = "cpg")[[format]]
+  beside <- paste0(tools::file_path_sans_ext(target), ".", endings)
+  c(target, if (length(endings)) beside[file.exists(beside)])
 }
 
 need_folder <- function(file, call) {
@@ -107,6 +114,9 @@ need_free <- function(file, replace, call) {
   if (!file.exists(file) || replace) return(invisible())
   fail("file", c("{.file {file}} is there already.", i = "Replace it with {.code {typed('replace = TRUE', '--replace')}}."), call = call)
 }
+
+# A name for what is written beside its place and then renamed, which no other process has.
+name_beside <- function(file, ending = "") tempfile(paste0(".", basename(file), ".part-"), dirname(file), ending)
 
 # Writes named contents, all or none, and returns their size.
 write_files <- function(files, call) {
@@ -137,9 +147,13 @@ writable_column <- function(column, name, keep, call) {
   if (is.object(column)) as.character(column) else column
 }
 
+# To the nearest millisecond, which is left out where it is 0.
 datetime_text <- function(times) {
-  text <- format(times, "%Y-%m-%dT%H:%M:%OS3Z", tz = "UTC")
-  sub("[.]000Z$", "Z", text)
+  thousandths <- round(as.double(times) * 1000)
+  seconds <- as.POSIXct(floor(thousandths / 1000), origin = "1970-01-01", tz = "UTC")
+  rest <- thousandths %% 1000
+  text <- paste0(format(seconds, "%Y-%m-%dT%H:%M:%S", tz = "UTC"), ifelse(rest == 0, "", sprintf(".%03.0f", rest)), "Z")
+  ifelse(is.na(thousandths), NA_character_, text)
 }
 
 # --- shapefile ---------------------------------------------------------------------------------------------------------
@@ -181,7 +195,7 @@ write_shapefile <- function(x, target, options, call) {
 # A .prj of the layer that was there before would label the new one.
 drop_stale_label <- function(target, written) {
   prj <- paste0(tools::file_path_sans_ext(target), ".prj")
-  if (!prj %in% written) unlink(prj)
+  if (!prj %in% written) unlink(prj, expand = FALSE)
 }
 
 write_dbase <- function(x, target, options, call) {

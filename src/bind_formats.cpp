@@ -396,5 +396,5 @@ void core_write_files(CharacterVector paths, List contents) {
     writers.back()->write(RAW(content), static_cast<std::size_t>(XLENGTH(content)));
     writers.back()->close();
   }
-  for (auto& writer : writers) writer->publish();
+  publish_all(writers);
 }

@@ -67,8 +67,25 @@ inline civic::FileContent padded(const std::string& text) {
   return content;
 }
 
+// Every row has a handle, into the store, and a value of each column.
+inline void need_whole_rows(const std::vector<int>& handles, const civic::StoreView& store, std::size_t rows,
+                            const std::vector<civic::Column>& columns) {
+  auto length = [](const civic::Column& column) {
+    if (column.type == civic::ColumnType::text) return column.texts.size();
+    const bool whole = column.type == civic::ColumnType::integer || column.type == civic::ColumnType::logical;
+    return whole ? column.integers.size() : column.reals.size();
+  };
+  for (const civic::Column& column : columns)
+    if (length(column) != rows) throw std::logic_error("column " + column.name + " is not as long as the rows");
+  if (handles.size() != rows) throw std::logic_error("there are not as many shapes as rows");
+  for (const int handle : handles)
+    if (handle > store.size()) throw std::logic_error("a row points beyond the store");
+}
+
 inline civic::GeojsonLayer read_geojson(const std::string& text, const civic::GeojsonQuery& query = {}) {
-  return civic::decode_geojson(padded(text).bytes(), query);
+  civic::GeojsonLayer layer = civic::decode_geojson(padded(text).bytes(), query);
+  if (query.shapes) need_whole_rows(layer.handles, layer.store.view(), layer.rows.size(), layer.columns);
+  return layer;
 }
 
 inline bool noted(const civic::Notices& notices, const std::string& what, std::size_t count = 1) {

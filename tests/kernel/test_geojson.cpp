@@ -205,3 +205,44 @@ TEST_CASE("sequences are written as they are read") {
   CHECK(std::count(sequence.begin(), sequence.end(), '\x1e') == 2);
   CHECK((read(lines).handles.size() == 2 && read(sequence).handles.size() == 2));
 }
+
+TEST_CASE("a line that is cut takes no other row with it") {
+  auto feature = [](int a) {
+    const std::string n = std::to_string(a);
+    return "{\"type\":\"Feature\",\"properties\":{\"a\":" + n + "},\"geometry\":{\"type\":\"Point\",\"coordinates\":[" +
+           n + "," + n + "]}}";
+  };
+  GeojsonQuery query;
+  query.skip_damaged = true;
+  const std::string damaged[] = {"{\"type\":\"Feat", feature(9).substr(0, 60), feature(9) + " x", "[]",
+                                 "{\"type\":\"Feature\",\"properties\":{\"a\":9},\"geometry\":{\"type\":\"Point\"}}"};
+  for (const std::string& bad : damaged)
+    for (int place = 1; place < 4; ++place) {
+      std::string text;
+      for (int a = 1; a <= 3; ++a) {
+        if (place == a - 1) text += bad + "\n";
+        text += feature(a) + "\n";
+      }
+      if (place == 3) text += bad + "\n";
+      const GeojsonLayer layer = test::read_geojson(text, query);
+      REQUIRE(layer.columns.size() == 1);
+      CHECK(layer.columns[0].integers == std::vector<int>{1, 2, 3});
+      for (int row = 0; row < 3; ++row) {
+        const std::string n = std::to_string(row + 1);
+        CHECK(test::text_of(layer.store.view(), layer.handles[row] - 1) == "POINT (" + n + " " + n + ")");
+      }
+    }
+}
+
+TEST_CASE("a property named twice has one value a row") {
+  auto feature = [](const std::string& properties) {
+    return "{\"type\":\"Feature\",\"properties\":{" + properties +
+           "},\"geometry\":{\"type\":\"Point\",\"coordinates\":[1,2]}}";
+  };
+  const GeojsonLayer layer =
+      test::read_geojson("{\"type\":\"FeatureCollection\",\"features\":[" + feature("\"a\":100,\"a\":1") + "," +
+                         feature("\"a\":20,\"b\":5,\"a\":2") + "," + feature("\"a\":3,\"a\":null") + "]}");
+  CHECK(layer.columns[0].integers == std::vector<int>{1, 2, missing_integer});
+  CHECK(layer.columns[1].integers == std::vector<int>{missing_integer, 5, missing_integer});
+  CHECK(test::noted(layer.notices, "twice", 3));
+}

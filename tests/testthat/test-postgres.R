@@ -23,6 +23,15 @@ test_that("layers and tables go to PostgreSQL and come back whole", {
   expect_equal(describe_layer(store, "wards")$extent, extent_of(wards))
 })
 
+test_that("random conditions on all kinds of columns give the rows they give here", {
+  store <- local_postgres()$address
+  write_layer(table_of_all_kinds(), store, layer = "kinds")
+  withr::local_seed(5)
+  expect_same_rows(store, "kinds", as.integer(Sys.getenv("CIVIC_CONDITIONS", "60")))
+  withr::local_options(OutDec = ",")
+  expect_same_rows(store, "kinds", 10)
+})
+
 test_that("windows and conditions are answered by the server as by reading all", {
   store <- local_postgres()$address
   cells <- mend_numbers(read_layer(demo_file("cells.zip")))

@@ -50,22 +50,35 @@ test_that("an SQL condition means what R means, or is left to R", {
   withr::defer(DBI::dbDisconnect(con))
   kinds <- list(n = "number", t = "text")
   limit <- 3
-  sql <- function(expr) civicatlas:::sql_condition(rlang::enquo(expr), kinds, con)
-  set.seed(1)
   data <- data.frame(n = c(1:6, NA, 2.5), t = c("a", "b", "it's", NA, "", "a", "B", "c"))
   DBI::dbWriteTable(con, "d", data)
   translated <- list(
     rlang::quo(n > limit & t != "a"), rlang::quo(!(n <= 2) | is.na(t)), rlang::quo(n %in% c(1, 2.5, NA)), rlang::quo(t == "it's"), rlang::quo(n * 2 - 1 >= 5),
     rlang::quo(.data$n == 4), rlang::quo(!(t %in% c("a", "c"))), rlang::quo(n > mean(c(2, 4)))
   )
+  withr::local_options(OutDec = ",")
   for (condition in translated) {
-    text <- civicatlas:::sql_condition(condition, kinds, con)
-    expect_type(text, "character")
-    expect_identical(DBI::dbGetQuery(con, paste("SELECT rowid FROM d WHERE", text))[[1]], which(rlang::eval_tidy(condition, data)), info = text)
+    found <- civicatlas:::sql_condition(condition, kinds, con)
+    rows <- DBI::dbGetQuery(con, paste("SELECT rowid FROM d WHERE", found$sql), params = if (length(found$values)) found$values)[[1]]
+    expect_identical(rows, which(rlang::eval_tidy(condition, data)), info = found$sql)
   }
-  for (condition in list(rlang::quo(t < "b"), rlang::quo(n / 2 == 1), rlang::quo(n == "1"), rlang::quo(nchar(t) > 1), rlang::quo(n == NA), rlang::quo(n > mean(n)))) {
-    expect_null(civicatlas:::sql_condition(condition, kinds, con))
-  }
+  n <- 4
+  left <- list(rlang::quo(t < "b"), rlang::quo(n / 2 == 1), rlang::quo(n == "1"), rlang::quo(nchar(t) > 1), rlang::quo(n == NA), rlang::quo(n > mean(n)), rlang::quo(limit %in% n))
+  for (condition in left) expect_null(civicatlas:::sql_condition(condition, kinds, con))
+})
+
+test_that("random conditions on all kinds of columns give the rows they give here", {
+  store <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(table_of_all_kinds(), store, layer = "kinds")
+  con <- DBI::dbConnect(RSQLite::SQLite(), store)
+  DBI::dbExecute(con, "ALTER TABLE kinds ADD COLUMN price DECIMAL(6,2)")
+  DBI::dbExecute(con, "UPDATE kinds SET price = row % 9 / 2.0")
+  DBI::dbDisconnect(con)
+  runs <- as.integer(Sys.getenv("CIVIC_CONDITIONS", "150"))
+  withr::local_seed(if (runs > 150) NULL else 3)
+  expect_same_rows(store, "kinds", runs)
+  withr::local_options(OutDec = ",")
+  expect_same_rows(store, "kinds", 20)
 })
 
 test_that("shapefiles with side files in capitals, none, or several in one archive are read", {

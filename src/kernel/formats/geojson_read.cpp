@@ -89,6 +89,7 @@ class GeojsonReader {
       at = end == file_.end() ? end : end + 1;
       if (std::all_of(text.begin(), text.end(), [](std::uint8_t c) { return c <= ' '; })) continue;
       ++features_;
+      start_row();
       try {
         read_text(text);
       } catch (const FormatError& problem) {
@@ -204,7 +205,10 @@ class GeojsonReader {
     return !query_.features || (features_ <= query_.features->size() && (*query_.features)[features_ - 1]);
   }
 
-  void start_row() { mark_ = builder_.mark(); }
+  void start_row() {
+    mark_ = builder_.mark();
+    before_ = rows_;
+  }
 
   void end_row() {
     const bool outside =
@@ -214,10 +218,12 @@ class GeojsonReader {
     ++rows_;
   }
 
-  // Takes back what was read of the present feature.
+  // Takes back what was read of the present feature, also where it seemed complete.
   void drop_row() {
     builder_.rewind(mark_);
-    if (layer_.handles.size() > rows_) layer_.handles.pop_back();
+    rows_ = before_;
+    layer_.rows.resize(rows_);
+    layer_.handles.resize(std::min(layer_.handles.size(), rows_));
     for (PropertyColumn& column : columns_) column.drop(rows_);
     if (ids_) ids_->drop(rows_);
   }
@@ -259,6 +265,10 @@ class GeojsonReader {
   }
 
   void read_value(PropertyColumn& column, json::value value) {
+    if (column.holds(rows_)) {
+      column.drop(rows_);
+      layer_.notices.add("features name a property twice, whose last value was taken", column.name());
+    }
     switch (value.type()) {
       case json::json_type::null:
         if (!value.is_null()) throw NotGeojson{"a value is malformed"};
@@ -428,6 +438,7 @@ class GeojsonReader {
   bool started_ = false;      // the document has a place to tell
   std::size_t features_ = 0;  // the feature being read, from 1
   std::size_t rows_ = 0;      // rows that are complete
+  std::size_t before_ = 0;    // those before the present feature
   ShapeBuilder builder_;
   ShapeBuilder::Mark mark_;
   std::vector<PropertyColumn> columns_;

@@ -19,6 +19,8 @@ class PropertyColumn {
   void set_text(std::size_t row, std::string_view value);
   bool wanted = true;  // else its values are passed over
   bool seen = false;   // some feature has it
+  // Has the row, the last one, a value?
+  bool holds(std::size_t row) const { return size() > row; }
   // Takes back the value of the last row, where one was set.
   void drop(std::size_t row);
   // Fills up to `rows` with missing values and hands the column over.

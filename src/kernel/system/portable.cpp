@@ -11,6 +11,9 @@
 #include "../error.h"
 
 #if defined(_WIN32)
+#include <fcntl.h>
+#include <io.h>
+#include <sys/stat.h>
 #include <windows.h>
 #else
 #include <fcntl.h>
@@ -58,7 +61,15 @@ std::size_t NativeFile::read_some(std::uint64_t at, std::size_t size, std::uint8
   return ::ReadFile(reinterpret_cast<HANDLE>(handle_), to, static_cast<DWORD>(size), &got, &place) ? got : 0;
 }
 
-std::FILE* open_to_write(const std::string& path) { return ::_wfopen(native_path(path).c_str(), L"wb"); }
+std::FILE* create_to_write(const std::string& path) {
+  constexpr int fresh = _O_CREAT | _O_EXCL | _O_WRONLY | _O_BINARY;
+  const int opened = ::_wopen(native_path(path).c_str(), fresh, _S_IREAD | _S_IWRITE);
+  return opened < 0 ? nullptr : ::_fdopen(opened, "wb");
+}
+
+bool flush_to_disk(std::FILE* file) { return std::fflush(file) == 0 && ::_commit(::_fileno(file)) == 0; }
+
+void flush_folder_of(const std::string&) noexcept {}
 
 #else
 
@@ -83,9 +94,45 @@ std::size_t NativeFile::read_some(std::uint64_t at, std::size_t size, std::uint8
   }
 }
 
-std::FILE* open_to_write(const std::string& path) { return std::fopen(path.c_str(), "wb"); }
+std::FILE* create_to_write(const std::string& path) { return std::fopen(path.c_str(), "wbx"); }
+
+bool flush_to_disk(std::FILE* file) { return std::fflush(file) == 0 && ::fsync(::fileno(file)) == 0; }
+
+void flush_folder_of(const std::string& path) noexcept {
+  const std::string folder = native_path(path).parent_path().string();
+  const int opened = ::open(folder.empty() ? "." : folder.c_str(), O_RDONLY | O_CLOEXEC);
+  if (opened < 0) return;
+  ::fsync(opened);
+  ::close(opened);
+}
 
 #endif
+
+std::string behind_links(const std::string& path) {
+  std::error_code problem;
+  if (!std::filesystem::is_symlink(native_path(path), problem)) return path;
+  const auto target = std::filesystem::weakly_canonical(native_path(path), problem);
+  if (problem) return path;
+  const std::u8string text = target.u8string();
+  return {text.begin(), text.end()};
+}
+
+bool is_file(const std::string& path) noexcept {
+  std::error_code problem;
+  return std::filesystem::is_regular_file(native_path(path), problem);
+}
+
+bool is_folder(const std::string& path) noexcept {
+  std::error_code problem;
+  return std::filesystem::is_directory(native_path(path), problem);
+}
+
+void keep_permissions(const std::string& of, const std::string& to) noexcept {
+  std::error_code problem;
+  const auto status = std::filesystem::status(native_path(of), problem);
+  if (!problem && std::filesystem::is_regular_file(status))
+    std::filesystem::permissions(native_path(to), status.permissions(), problem);
+}
 
 std::error_code replace_file(const std::string& from, const std::string& to) {
   std::error_code problem;

@@ -45,8 +45,19 @@ class NativeFile {
   std::intptr_t handle_ = closed;
 };
 
-// As std::fopen(path, "wb"): nullptr where it cannot be opened, with errno set.
-std::FILE* open_to_write(const std::string& path);
+// A file that was not there before, to write to: nullptr where there is one, also a link, or it cannot be made, with
+// errno set.
+std::FILE* create_to_write(const std::string& path);
+// Whether what was written has reached the disk.
+bool flush_to_disk(std::FILE* file);
+// The same of the name of a file, in its folder, as far as the system does so.
+void flush_folder_of(const std::string& path) noexcept;
+// The file that a path means behind links; the path itself where there is none.
+std::string behind_links(const std::string& path);
+bool is_file(const std::string& path) noexcept;
+bool is_folder(const std::string& path) noexcept;
+// Gives a file the permissions of another, where that is there.
+void keep_permissions(const std::string& of, const std::string& to) noexcept;
 // Renames a file, over another where there is one.
 std::error_code replace_file(const std::string& from, const std::string& to);
 void remove_file(const std::string& path) noexcept;
