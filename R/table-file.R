@@ -96,7 +96,8 @@ column_types <- list(
   list(pattern = "^[-+]?(0|[1-9][0-9]*)$", convert = function(text) whole_numbers(as.double(text))),
   list(pattern = "^[-+]?((0|[1-9][0-9]*)([.][0-9]*)?|[.][0-9]+)([eE][-+]?[0-9]+)?$", convert = function(text) as.double(text)),
   list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$", convert = function(text) as.Date(text, optional = TRUE)),
-  list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}:[0-9]{2}([.][0-9]+)?(Z|[-+][0-9]{2}:?[0-9]{2})?$", convert = function(text) as_datetime(text))
+  list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}:[0-9]{2}([.][0-9]+)?(Z|[-+][0-9]{2}:?[0-9]{2})?$",
+       convert = function(text) as_datetime(text))
 )
 
 # Integers where all fit; nothing for numbers beyond 2^53, which lose digits.
