@@ -122,14 +122,14 @@ fit_panel_names <- function(plot, theme, size) {
   element <- ggplot2::calc_element("strip.text.x", theme)
   panels <- length(unique(unlist(lapply(plot$layers, function(layer) as.character(layer$data[[".panel"]])))))
   asked <- plot$facet$params
-  columns <- asked$ncol %||% if (is.null(asked$nrow)) fitting_columns(rep(list(plot), max(panels, 1)), size[1], size[2])
+  columns <- asked$ncol %||% if (is.null(asked$nrow) && panels > 0) fitting_columns(rep(list(plot), panels), size[1], size[2])
   labeller <- asked$labeller
   given <- plot$facet
   facet <- ggplot2::ggproto(NULL, given)
   facet$params["ncol"] <- list(columns)
   facet$params$labeller <- function(labels) {
     texts <- if (is.function(labeller)) labeller(labels) else ggplot2::label_value(labels)
-    width <- 0.8 * size[1] / (columns %||% ceiling(panels / asked$nrow))
+    width <- 0.8 * size[1] / (columns %||% ceiling(max(panels, lengths(labels)) / (asked$nrow %||% 1)))
     fit <- function(text) vapply(as.character(text), in_lines, "", element, width, USE.NAMES = FALSE)
     lapply(texts, function(text) if (is.list(text)) text else fit(text))
   }

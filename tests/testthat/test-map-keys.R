@@ -115,6 +115,10 @@ test_that("shapes are a geom of ggplot2, on coordinates that keep the scale", {
   plot <- ggplot2::ggplot(wards, ggplot2::aes(fill = rate)) + geom_shapes() + ggplot2::facet_wrap(~ residents > 10000)
   expect_identical(as.vector(table(regions_of(plot)$PANEL)), as.vector(table(wards$residents > 10000)))
   expect_no_error(print_nowhere(plot))
+  grDevices::pdf(NULL, 11, 7)
+  expect_identical(range(ggplot2::ggplot_build(plot)$layout$layout$COL), c(1L, 2L))
+  expect_identical(max(ggplot2::ggplot_build(choropleth_map(wards, rate, panels = name))$layout$layout$COL), 5L)
+  grDevices::dev.off()
   both <- ggplot2::ggplot(wards) + geom_shapes() + geom_shapes(ggplot2::aes(fill = kind), data = rooms) + geom_shape_labels(ggplot2::aes(label = name)) +
     map_scale_bar() + map_north_arrow() + map_graticule()
   points <- ggplot2::ggplot_build(both)$data[[3]]
