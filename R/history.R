@@ -35,6 +35,6 @@ record <- function(out, from, verb, call, rows_in, note = NULL, started = clock(
 
 call_text <- function(call) {
   text <- paste(trimws(deparse(call, width.cutoff = 200L)), collapse = " ")
-  text <- gsub("(://)[^/@\"]*@", "\\1", text)  # no passwords
+  text <- without_secrets(text)
   if (nchar(text) > 160) paste0(substr(text, 1, 157), "...") else text
 }

@@ -82,7 +82,9 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
 }
 
 need_frames <- function(x, y, call) {
-  if (!is_spatial_frame(x) || !is_spatial_frame(y)) fail("argument", "Both layers must be spatial frames.", call = call)
+  if (is_spatial_frame(x) && is_spatial_frame(y)) return(invisible())
+  fail("argument", c("Both layers must be spatial frames, which {.arg {if (is_spatial_frame(x)) 'y' else 'x'}} is not.",
+                     i = "{.code x[\"name\"]} leaves the shape column out; {.code dplyr::select(x, name)} keeps it."), call = call)
 }
 
 # A key of each pair that is least for the partner with the most area, else length, in common.

@@ -92,3 +92,26 @@ test_that("many files are loaded with one CRS, and what fails leaves no table", 
   expect_setequal(list_layers(store)$layer, c("wards", "rooms", "heat"))
   expect_true(crs_of(read_layer(store, "rooms")) == crs(32757))
 })
+
+test_that("a password may hold any character, and reaches no message and no history", {
+  parse <- function(address) civicatlas:::parse_database(address, NULL)
+  for (password in c("p/w", "p@w", "p:w", "p?w", "100%", "a b", "@:/?#", "p%40w")) {
+    for (written in unique(c(password, utils::URLencode(password, reserved = TRUE)))) {
+      address <- sprintf("postgresql://atlas:%s@db.example.org:5433/saltmere?sslmode=require", written)
+      found <- parse(address)
+      expect_identical(found[c("user", "host", "port", "dbname", "sslmode")],
+                       list(user = "atlas", host = "db.example.org", port = "5433", dbname = "saltmere", sslmode = "require"), info = written)
+      expect_identical(found$password, utils::URLdecode(sub("%$", "%25", written)), info = written)
+      expect_identical(civicatlas:::shown_database(address), "postgresql://db.example.org:5433/saltmere")
+      text <- civicatlas:::call_text(rlang::call2("read_layer", address))
+      expect_identical(text, "read_layer(\"postgresql://db.example.org:5433/saltmere\")")
+    }
+  }
+  shown <- civicatlas:::shown_address
+  expect_identical(shown("https://user:p/w@example.org/a.geojson?token=1"), "https://example.org/a.geojson")
+  expect_identical(shown("https://example.org:8080/a@b/c?x=1"), "https://example.org:8080/a@b/c")
+  expect_identical(shown("https://key@example.org/a"), "https://example.org/a")
+  skip_if_not_installed("RPostgres")
+  wrong <- expect_error(read_layer("postgresql://atlas:hidden/word@127.0.0.1:1/saltmere"), class = "civicatlas_error_file")
+  expect_no_match(conditionMessage(wrong), "hidden|word@")
+})
