@@ -19,7 +19,8 @@ NULL
 #' @param midpoint With a palette of two sides: the value its pale middle stands for. A break is put there.
 #' @param counts `TRUE` to show in the key how many shapes each class holds.
 #' @param panels A column: a panel for each of its values, on common breaks.
-#' @param unit,prefix Put after and before the numbers of the key.
+#' @param unit Put after the numbers of the key.
+#' @param prefix Put before them.
 #' @param numbers How the numbers of the key are written: `"plain"`, `"thousand"`, `"million"`, `"percent"` (of shares, a
 #'   hundred times as much), or a function of numbers that gives their texts.
 #' @param title,subtitle Texts above the map.
