@@ -79,22 +79,29 @@ need_variables <- function(quosure, data, what, call) {
 
 # How an expression uses its variables, by name: as a "number" (alone, or under an operator or a function of base's groups), as an
 # "argument" of another function, or as "anything" (what is taken apart, and functions that are handed on). What
-# package::function, formulas and functions written in place name does not count.
+# package::function, formulas and functions written in place name does not count; what stands within such a call may be anything too, unless
+# it is calculated with.
 uses_in <- function(expression, use = "number") {
   if (rlang::is_symbol(expression)) return(stats::setNames(use, rlang::as_name(expression)))
   if (!is.call(expression) || rlang::is_call(expression, c("::", ":::", "~", "function"))) return(character())
   arguments <- as.list(expression)[-1]
   arguments <- arguments[!vapply(arguments, rlang::is_missing, NA)]
-  taken_apart <- rlang::is_call(expression, c("$", "@", "[[", "["))
   if (rlang::is_call(expression, c("$", "@"))) arguments <- arguments[1]
-  use <- if (taken_apart || rlang::is_call(expression, takes_functions)) "anything" else if (rlang::is_call(expression, calculates)) "number" else "argument"
+  if (rlang::is_call(expression, calculates)) {
+    use <- "number"
+  } else if (rlang::is_call(expression, c("$", "@", "[[", "[", takes_functions))) {
+    use <- "anything"
+  } else if (use != "anything") {
+    use <- "argument"
+  }
   if (is.call(expression[[1]])) arguments <- c(as.list(expression)[1], arguments)
-  unlist(lapply(arguments, uses_in, use))
+  unlist(lapply(unname(arguments), uses_in, use))
 }
 
 calculates <- c("(", "+", "-", "*", "/", "^", "%%", "%/%", "==", "!=", "<", ">", "<=", ">=", "&", "|", "!", "&&", "||", "%in%",
                 "is.na", "abs", "sqrt", "exp", "log", "log10", "round", "sum", "mean", "min", "max")
-takes_functions <- c("sapply", "lapply", "vapply", "mapply", "Map", "Filter", "Reduce", "Find", "do.call", "tapply", "ave", "outer", "across")
+takes_functions <- c("sapply", "lapply", "vapply", "mapply", "Map", "Filter", "Reduce", "Find", "do.call", "tapply", "ave", "outer", "across",
+                     "if_any", "if_all", "match.fun")
 
 # What a quosure gives on the columns of a frame: a column, also one named by a string, or an expression on them.
 column_values <- function(x, quosure, what, call) {

@@ -102,11 +102,15 @@ test_that("a misspelt column is not taken for a function or a table of its name"
   }
   limits <- list(most = 10)
   factor <- 2
-  for (expression in rlang::exprs(residents * factor, residents * limits$most, sapply(residents, sqrt), residents / area_of(geometry, "km2"), residents * rates$a)) {
+  share <- 0.5
+  keep <- TRUE
+  for (expression in rlang::exprs(pmin(residents, stats::quantile(residents, probs = share)), residents - mean(residents, na.rm = keep), residents * factor, residents * limits$most, sapply(residents, sqrt), residents / area_of(geometry, "km2"), residents * rates$a)) {
     expect_s3_class(choropleth_map(wards, !!expression), "ggplot")
   }
   rooms <- reproject_to(read_layer(demo_file("rooms.geojson")), wards)
   expect_error(summarise_into(wards, rooms, n = sum(df)), "not there", class = "civicatlas_error_column")
+  every <- summarise_into(wards, rooms, dplyr::across(dplyr::where(is.numeric), list(total = sum, most = max)), across(where(is.numeric), list(least = min)))
+  expect_true(all(c("seats_total", "seats_most", "seats_least") %in% names(every)))
   expect_identical(summarise_into(wards, rooms, n = sum(!is.na(geometry)))$n, summarise_into(wards, rooms, n = dplyr::n())$n)
   expect_equal(dissolve_by(wards, size = sum(area_of(geometry, "km2")))$size, sum(area_of(wards, "km2")))
   expect_identical(nrow(pick_where(wards, rooms, take = name, rank_by = coordinates_of(geometry)$x)), 24L)
