@@ -55,7 +55,7 @@ rounded_breaks <- function(breaks) {
   n <- length(breaks)
   steps <- round(breaks / step)
   steps[c(1, n)] <- c(floor(breaks[1] / step + 1e-9), ceiling(breaks[n] / step - 1e-9))
-  pmin(pmax(zapsmall(steps * step, 12), -Inf), Inf)
+  signif(steps * step, 15)
 }
 
 class_methods <- c("natural", "quantile", "equal", "standard deviation", "geometric", "pretty", "head-tail", "maximum gaps")

@@ -6,7 +6,6 @@ write_geopackage <- function(x, target, options, call) {
     # A new file is made beside its place, so that what breaks off leaves nothing.
     beside <- name_beside(target)
     on.exit(unlink(paste0(beside, c("", "-journal", "-wal", "-shm")), expand = FALSE))
-    unlink(beside, expand = FALSE)
     fill_geopackage(x, beside, layer, options, target, call)
     if (!file.rename(beside, target)) fail("file", "Cannot write {.file {target}}.", call = call)
   } else {

@@ -3,8 +3,8 @@ NULL
 
 # Keys of classes: what their labels say, and how they stand in the key.
 
-# How numbers of a key are written: `factor` times the value, `before` and `after` it; `text` writes them, `whole` where between two
-# values nothing lies.
+# How numbers of a key are written: `factor` times the value, with `before` and `after` around what `text` makes of it; `own` where the
+# user gave the function.
 number_style <- function(numbers = "plain", prefix = NULL, unit = NULL, kind = NULL, call = NULL) {
   if (is.function(numbers)) return(list(factor = 1, before = "", after = "", text = own_texts(numbers, call), own = TRUE))
   one_of(numbers, names(number_factors), "numbers", call = call)
@@ -140,7 +140,7 @@ class_factor <- function(class, labels) factor(labels[class], levels = labels, o
 class_scale <- function(labels, colours, missing, no_data_fill) {
   ggplot2::scale_fill_manual(
     values = stats::setNames(colours, labels), drop = FALSE, limits = c(labels, if (missing) NA), breaks = c(labels, if (missing) NA),
-    na.value = no_data_fill, aesthetics = "fill"
+    na.value = no_data_fill
   )
 }
 

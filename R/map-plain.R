@@ -114,8 +114,8 @@ plot.shapes <- function(x, ...) plot(frame_of_columns(geometry = x), ...)
 on_fitting_projection <- function(x) {
   if (!is_geographic(as_shapes(x)) || anyNA(box_of(x))) return(x)
   fitting <- function(measuring) quietly(tryCatch(crs_for(x, measuring), civicatlas_error = function(e) NULL))
-  small <- diff(extent_of(x)[c("xmin", "xmax")]) <= 6
-  to <- fitting(if (small) "distance" else "area")
+  degrees <- degrees_extent(x, NULL)
+  to <- fitting(if (degrees[3] - degrees[1] <= 6) "distance" else "area")
   if (is.null(to)) return(x)
   drawn <- quietly(suppressWarnings(reproject_to(x, to)))
   if (anyNA(as_shapes(drawn)[!is.na(as_shapes(x))])) return(x)

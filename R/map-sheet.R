@@ -44,7 +44,7 @@ sheet_grob <- function(sheet, size = sheet_size()) {
   maps <- lapply(attr(sheet, "maps"), function(map) map + added_theme(sheet))
   captions <- unique(unlist(lapply(maps, function(map) map$labels$caption)))
   captions <- if (length(captions)) unique(unlist(strsplit(captions, "\n|(?<=[.]) (?=CRS: )", perl = TRUE)))
-  theme <- ggplot2::theme_get() + sheet$theme
+  theme <- whole_theme(sheet)
   head <- words_of_sheet(list(plot.title = sheet$labels$title, plot.subtitle = sheet$labels$subtitle), theme, size)
   foot <- words_of_sheet(list(plot.caption = paste(c(captions, sheet$labels$caption), collapse = "\n")), theme, size)
   room <- size[2] - head$height - foot$height
@@ -159,7 +159,7 @@ ggplot_add.map_inset <- function(object, plot, ...) {
   limits <- plot$coordinates$limits
   if (is.null(limits$x)) fail("argument", "{.fn map_inset} needs a map of this package, whose extent is known.", call = NULL)
   inset <- if (ggplot2::is_ggplot(object$what)) bare_map(object$what) else overview_map(object$what, plot)
-  box <- inset_box(inset, object$size, limits)
+  box <- inset_box(inset, object$size, plot$coordinates)
   position <- object$position %||% emptiest_corner(box, plot)
   if (is.null(position)) {
     plot$coordinates <- widened(plot$coordinates, box[1])
@@ -176,7 +176,7 @@ overview_map <- function(frame, plot) {
   frame <- quietly(suppressWarnings(on_map_crs(frame, plot$coordinates$crs, "map_inset")))
   lost <- sum(is.na(as_shapes(frame))) - before
   if (lost > 0) {
-    fail("argument", c("{counted(lost, 'shape')} of the wider area {?lies/lie} outside the domain of the map's CRS, {crs_label(plot$coordinates$crs)}.",
+    fail("argument", c("{counted(lost, 'shape')} of the wider area {cli::qty(lost)}{?lies/lie} outside the domain of the map's CRS, {crs_label(plot$coordinates$crs)}.",
                        i = "Give a map of it on a CRS of its own: {.code map_inset(plain_map(x))}."), call = NULL)
   }
   limits <- plot$coordinates$limits
@@ -194,12 +194,12 @@ bare_map <- function(map) {
 }
 
 # Width and height of an inset in the units of the map, in its own proportions.
-inset_box <- function(inset, size, limits) {
+inset_box <- function(inset, size, coordinates) {
   own <- inset$coordinates$limits
   tall <- diff(own$y) * (inset$coordinates$ratio %||% 1) / diff(own$x)
-  across <- size * diff(limits$x)
-  full <- across * tall
-  up <- min(full, 1.6 * size * diff(limits$y))
+  across <- size * diff(coordinates$limits$x)
+  full <- across * tall / (coordinates$ratio %||% 1)
+  up <- min(full, 1.6 * size * diff(coordinates$limits$y))
   c(across * up / full, up)
 }
 

@@ -89,9 +89,9 @@ test_that("the command line names its own options, which work", {
   expect_identical(several$code, 1L)
   expect_true("--layer" %in% code_in(several$text))
   expect_identical(run("measure", at("w.gpkg"), at("out.csv"), "--layer", "w")$code, 0L)
-  writeBin(utils::head(readBin(at("w.dbf"), "raw", 1e6), -300), at("w.dbf"))
-  cut <- run("convert", at("w.shp"), at("cut.geojson"))
-  if (cut$code == 1L && grepl("skip", cut$text)) expect_identical(run("convert", at("w.shp"), at("cut.geojson"), "--skip-damaged")$code, 0L)
+  write_layer(read_layer(wards)[1:20, ], at("fewer.shp"))
+  file.copy(at("fewer.dbf"), at("w.dbf"), overwrite = TRUE)
+  works_with(c("convert", at("w.shp"), at("cut.geojson")), "--skip-damaged")
 })
 
 test_that("a misspelt column is not taken for a function or a table of its name", {
@@ -122,5 +122,5 @@ test_that("stacking many columns is told in a line for each kind of news", {
   said <- testthat::capture_messages(stack_layers(cbind(wide("a"), k = 1L), cbind(wide("b"), k = "x")))
   expect_length(said, 3)
   expect_match(said[1], "and 55 more")
-  expect_match(said[2], "k \\(integer, text: now text\\)|k \\(.*now text\\)")
+  expect_match(said[2], "k \\(.*: now text\\)")
 })

@@ -97,6 +97,7 @@ Coordinate deepest(const Depth& depth, Coordinate centre) {
   const Box& box = depth.box();
   const double wide = box.xmax - box.xmin, high = box.ymax - box.ymin;
   const double size = std::max(std::min(wide, high), std::max(wide, high) / most_across);
+  if (!std::isfinite(size) || !(size > 0)) return *inside;
   const double precision = std::min(wide, high) / 100;
   auto square = [&](double x, double y, double half) { return Square{x, y, half, depth(x, y)}; };
   std::priority_queue<Square> squares;
