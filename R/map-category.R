@@ -70,7 +70,8 @@ cluster_colours <- c("high among high" = "#c96f33", "low among low" = "#2f7f9e",
 
 # From light to dark along a palette of amounts.
 ordered_colours <- function(levels, colours, palette) {
-  shades <- stats::setNames(map_colours(length(levels), palette), levels)
+  shades <- if (length(levels) <= 12) map_colours(length(levels), palette) else own_colours(length(levels), map_colours(12, palette), FALSE, NULL)
+  shades <- stats::setNames(shades, levels)
   replace(shades, intersect(names(colours), levels), colours[intersect(names(colours), levels)])
 }
 

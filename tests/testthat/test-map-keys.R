@@ -178,6 +178,8 @@ test_that("categories that say nothing are grey, ordered ones run from light to 
   levels <- c("low", "middle", "high")
   ranked <- fill_of(factor(rep(levels, 8), levels, ordered = TRUE))
   expect_identical(toupper(as.vector(ranked[levels])), toupper(map_colours(3)))
+  many <- fill_of(factor(1:24, ordered = TRUE))
+  expect_length(unique(many), 24)
   withr::local_options(civicatlas.quiet = FALSE)
   wards$many <- c(rep("often", 4), rep("twice", 2), paste("once", 1:18))
   expect_message(map <- category_map(wards, many, most = 3), "18 rare categories.*other") |> suppressMessages()
