@@ -176,7 +176,8 @@ overview_map <- function(frame, plot) {
   frame <- quietly(suppressWarnings(on_map_crs(frame, plot$coordinates$crs, "map_inset")))
   lost <- sum(is.na(as_shapes(frame))) - before
   if (lost > 0) {
-    fail("argument", c("{counted(lost, 'shape')} of the wider area {cli::qty(lost)}{?lies/lie} outside the domain of the map's CRS, {crs_label(plot$coordinates$crs)}.",
+    crs <- crs_label(plot$coordinates$crs)
+    fail("argument", c("{counted(lost, 'shape')} of the wider area {cli::qty(lost)}{?lies/lie} outside the domain of the map's CRS, {crs}.",
                        i = "Give a map of it on a CRS of its own: {.code map_inset(plain_map(x))}."), call = NULL)
   }
   limits <- plot$coordinates$limits
