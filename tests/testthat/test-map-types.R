@@ -249,12 +249,12 @@ test_that("an interactive map shows values on hover, and its key picks out a cla
   expect_false(grepl("<script src=|<link href=", text))
   chromote::set_chrome_args(c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
                               "--disable-component-update", "--disable-sync"))
-  withr::local_options(chromote.timeout = 120)
+  withr::local_options(chromote.timeout = 1200)
   browser <- chromote::ChromoteSession$new(width = 1280, height = 800)
   withr::defer(browser$close())
   browser$Page$navigate(paste0("file://", file))
   ask <- function(code) browser$Runtime$evaluate(code)$result$value
-  until <- function(code) for (i in 1:600) if (isTRUE(ask(code))) return(TRUE) else Sys.sleep(0.1)
+  until <- function(code) for (i in 1:6000) if (isTRUE(ask(code))) return(TRUE) else Sys.sleep(0.1)
   expect_true(until("document.querySelectorAll('[data-id]').length == 24"))
   hover <- function(element) {
     at <- jsonlite::fromJSON(ask(paste0("(function () { var r = (", element, ").getBoundingClientRect(); return JSON.stringify([(r.left + r.right) / 2, (r.top + r.bottom) / 2]); })()")))
