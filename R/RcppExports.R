@@ -189,8 +189,20 @@ core_encode_zip <- function(names, contents) {
     .Call(`_civicatlas_core_encode_zip`, names, contents)
 }
 
-core_write_files <- function(paths, contents) {
-    invisible(.Call(`_civicatlas_core_write_files`, paths, contents))
+core_write_files <- function(paths, contents, removed, wait) {
+    invisible(.Call(`_civicatlas_core_write_files`, paths, contents, removed, wait))
+}
+
+core_publish_file <- function(written, target) {
+    invisible(.Call(`_civicatlas_core_publish_file`, written, target))
+}
+
+core_settle_files <- function(path, wait) {
+    invisible(.Call(`_civicatlas_core_settle_files`, path, wait))
+}
+
+core_being_changed <- function(path) {
+    .Call(`_civicatlas_core_being_changed`, path)
 }
 
 core_label_places <- function(x, y, width, height, beside, wide, high, apart) {

@@ -26,7 +26,7 @@
 #' | `civicatlas.web_timeout` | 30 | seconds without a byte after which a web address is given up |
 #' | `civicatlas.retry_wait` | 1 | seconds before a web address that failed is asked again; twice as many the next time |
 #' | `civicatlas.page_size` | 1000 | features that an OGC API is asked for at a time |
-#' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage that another program is writing |
+#' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage or shapefile that another process is writing |
 #'
 #' `OutDec` of base R is heeded in the keys of maps.
 #' @name civicatlas_options

@@ -7,7 +7,7 @@ write_geopackage <- function(x, target, options, call) {
     beside <- name_beside(target)
     on.exit(unlink(paste0(beside, c("", "-journal", "-wal", "-shm")), expand = FALSE))
     fill_geopackage(x, beside, layer, options, target, call)
-    if (!file.rename(beside, target)) fail("file", "Cannot write {.file {target}}.", call = call)
+    publish(beside, target, call)
   } else {
     fill_geopackage(x, target, layer, options, target, call)
   }

@@ -20,7 +20,7 @@ connect_geopackage <- function(path, name, call, write) {
   flags <- if (write) RSQLite::SQLITE_RWC else RSQLite::SQLITE_RO
   con <- geopackage_step(name, call, DBI::dbConnect(RSQLite::SQLite(), path, flags = flags, bigint = "integer64",
                                                     loadable.extensions = FALSE, synchronous = NULL))
-  RSQLite::sqliteSetBusyHandler(con, as.integer(getOption("civicatlas.busy_wait", 5000)))
+  RSQLite::sqliteSetBusyHandler(con, as.integer(1000 * busy_wait()))
   con
 }
 

@@ -196,7 +196,7 @@ write_geoparquet <- function(x, target, options, call) {
   names(data) <- sub("^bbox[.](xmin|ymin|xmax|ymax)$", "\\1", names(columns))
   nanoparquet::write_parquet(data, beside, metadata = metadata, options = nanoparquet::parquet_options(write_arrow_metadata = FALSE))
   if (is_spatial_frame(x)) group_parquet_box(beside, call)
-  if (!file.rename(beside, target)) fail("file", "Cannot write {.file {target}}.", call = call)
+  publish(beside, target, call)
   file.size(target)
 }
 

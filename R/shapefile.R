@@ -61,7 +61,27 @@ read_table_rows <- function(table, rows, query) {
   list(columns = stats::setNames(c(tested, rest)[wanted], names(wanted)), rows = rows)
 }
 
-read_source.source_dbase <- function(source, query) {
+# What is read of members that nobody changes meanwhile: a change is waited for, or carried out where its writer ended in
+# the middle, and what was read while somebody began another is read again.
+of_one_write <- function(source, call, read) {
+  if (is.list(source$members[[1]])) return(read(source))  # entries of an archive
+  for (attempt in 1:20) {
+    core(core_settle_files(source$path, busy_wait()), call = call)
+    source$members <- members_beside(source$path)
+    before <- stamps_of(source)
+    found <- tryCatch(list(content = read(source)), error = identity)
+    if (core_being_changed(source$path) || !identical(stamps_of(source), before)) next
+    if (inherits(found, "error")) rlang::cnd_signal(found)
+    return(found$content)
+  }
+  fail("file", "{.file {source$name}} was replaced again and again while it was read.", call = call)
+}
+
+stamps_of <- function(source) file.info(unlist(members_beside(source$path)), extra_cols = FALSE)[c("size", "mtime", "ctime")]
+
+read_source.source_dbase <- function(source, query) of_one_write(source, query$call, function(source) read_dbase(source, query))
+
+read_dbase <- function(source, query) {
   table <- open_table(source, query)
   rows <- core(core_dbase_live(table$reader, NULL), source = table$name, call = query$call)
   found <- read_table_rows(table, rows, query)
@@ -80,7 +100,9 @@ open_shapes <- function(source, query) {
   list(reader = reader, header = core_shp_header(reader), name = name)
 }
 
-read_source.source_shapefile <- function(source, query) {
+read_source.source_shapefile <- function(source, query) of_one_write(source, query$call, function(source) read_shapefile(source, query))
+
+read_shapefile <- function(source, query) {
   shp <- open_shapes(source, query)
   table <- open_table(source, query)
   crs <- crs_of_source(source)
@@ -142,7 +164,9 @@ source_layers.source_shapefile <- function(source) {
   list(layer = source$layer %||% stem_of(source$name), format = "shapefile", geometry_type = shp$header$kind)
 }
 
-source_header.source_shapefile <- function(source) {
+source_header.source_shapefile <- function(source) of_one_write(source, NULL, shapefile_header)
+
+shapefile_header <- function(source) {
   query <- whole_query(NULL)
   shp <- open_shapes(source, query)
   table <- open_table(source, query)
@@ -150,7 +174,9 @@ source_header.source_shapefile <- function(source) {
   list(rows = shp$header$records, kinds = shp$header$kind, extent = extent, crs = crs_of_source(source), fields = table_fields(table))
 }
 
-source_header.source_dbase <- function(source) {
+source_header.source_dbase <- function(source) of_one_write(source, NULL, dbase_header)
+
+dbase_header <- function(source) {
   table <- open_table(source, whole_query(NULL))
   list(rows = table$records, kinds = character(), extent = NULL, crs = NULL, fields = table_fields(table))
 }

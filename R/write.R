@@ -118,11 +118,17 @@ need_free <- function(file, replace, call) {
 # A name for what is written beside its place and then renamed, which no other process has.
 name_beside <- function(file, ending = "") tempfile(paste0(".", basename(file), ".part-"), dirname(file), ending)
 
-# Writes named contents, all or none, and returns their size.
-write_files <- function(files, call) {
-  core(core_write_files(names(files), unname(files)), call = call)
+# Writes named contents, all or none, and returns their size; `removed` are files that go where they come.
+write_files <- function(files, call, removed = character()) {
+  core(core_write_files(names(files), unname(files), removed, busy_wait()), call = call)
   sum(lengths(files))
 }
+
+# Puts a file that was written beside its place there.
+publish <- function(beside, target, call) core(core_publish_file(beside, target), call = call)
+
+# Seconds to wait for others who change the same file.
+busy_wait <- function() as.double(getOption("civicatlas.busy_wait", 5000)) / 1000
 
 packed <- function(bytes, target) if (grepl("[.]gz$", target, ignore.case = TRUE)) core_gzip(bytes) else bytes
 
@@ -186,16 +192,10 @@ dbase_contents <- function(x, call) {
 
 write_shapefile <- function(x, target, options, call) {
   contents <- shapefile_contents(x, call)
-  files <- stats::setNames(contents, paste0(tools::file_path_sans_ext(target), ".", names(contents)))
-  size <- write_files(files, call)
-  drop_stale_label(target, names(files))
+  stem <- tools::file_path_sans_ext(target)
+  stale <- setdiff("prj", names(contents))  # of the layer that was there before; it would label the new one
+  size <- write_files(stats::setNames(contents, paste0(stem, ".", names(contents))), call, removed = paste0(stem, ".", stale, recycle0 = TRUE))
   structure(size, renamed = attr(contents, "renamed"))
-}
-
-# A .prj of the layer that was there before would label the new one.
-drop_stale_label <- function(target, written) {
-  prj <- paste0(tools::file_path_sans_ext(target), ".prj")
-  if (!prj %in% written) unlink(prj, expand = FALSE)
 }
 
 write_dbase <- function(x, target, options, call) {

@@ -579,14 +579,49 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_write_files
-void core_write_files(CharacterVector paths, List contents);
-RcppExport SEXP _civicatlas_core_write_files(SEXP pathsSEXP, SEXP contentsSEXP) {
+void core_write_files(CharacterVector paths, List contents, CharacterVector removed, double wait);
+RcppExport SEXP _civicatlas_core_write_files(SEXP pathsSEXP, SEXP contentsSEXP, SEXP removedSEXP, SEXP waitSEXP) {
 BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< CharacterVector >::type paths(pathsSEXP);
     Rcpp::traits::input_parameter< List >::type contents(contentsSEXP);
-    core_write_files(paths, contents);
+    Rcpp::traits::input_parameter< CharacterVector >::type removed(removedSEXP);
+    Rcpp::traits::input_parameter< double >::type wait(waitSEXP);
+    core_write_files(paths, contents, removed, wait);
     return R_NilValue;
+END_RCPP
+}
+// core_publish_file
+void core_publish_file(std::string written, std::string target);
+RcppExport SEXP _civicatlas_core_publish_file(SEXP writtenSEXP, SEXP targetSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type written(writtenSEXP);
+    Rcpp::traits::input_parameter< std::string >::type target(targetSEXP);
+    core_publish_file(written, target);
+    return R_NilValue;
+END_RCPP
+}
+// core_settle_files
+void core_settle_files(std::string path, double wait);
+RcppExport SEXP _civicatlas_core_settle_files(SEXP pathSEXP, SEXP waitSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< double >::type wait(waitSEXP);
+    core_settle_files(path, wait);
+    return R_NilValue;
+END_RCPP
+}
+// core_being_changed
+bool core_being_changed(std::string path);
+RcppExport SEXP _civicatlas_core_being_changed(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_being_changed(path));
+    return rcpp_result_gen;
 END_RCPP
 }
 // core_label_places
@@ -1361,7 +1396,10 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_flatten_parquet", (DL_FUNC) &_civicatlas_core_flatten_parquet, 4},
     {"_civicatlas_core_gzip", (DL_FUNC) &_civicatlas_core_gzip, 1},
     {"_civicatlas_core_encode_zip", (DL_FUNC) &_civicatlas_core_encode_zip, 2},
-    {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 2},
+    {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 4},
+    {"_civicatlas_core_publish_file", (DL_FUNC) &_civicatlas_core_publish_file, 2},
+    {"_civicatlas_core_settle_files", (DL_FUNC) &_civicatlas_core_settle_files, 2},
+    {"_civicatlas_core_being_changed", (DL_FUNC) &_civicatlas_core_being_changed, 1},
     {"_civicatlas_core_label_places", (DL_FUNC) &_civicatlas_core_label_places, 8},
     {"_civicatlas_core_planar_measure", (DL_FUNC) &_civicatlas_core_planar_measure, 3},
     {"_civicatlas_core_ellipsoidal_measure", (DL_FUNC) &_civicatlas_core_ellipsoidal_measure, 4},

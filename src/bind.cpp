@@ -342,3 +342,6 @@ void core_set_threads(int threads) {
   const int all = static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));
   thread_limit() = static_cast<unsigned>(threads < 1 ? all : threads);
 }
+
+// Called by R before it unloads the library, whose code the threads run.
+extern "C" void R_unload_civicatlas(DllInfo*) { civic::end_threads(); }

@@ -4,6 +4,7 @@
 #include "kernel/formats/dbase.h"
 #include "kernel/formats/deflate.h"
 #include "kernel/formats/delimited.h"
+#include "kernel/formats/file_writer.h"
 #include "kernel/formats/geojson.h"
 #include "kernel/formats/geopackage.h"
 #include "kernel/formats/kml.h"
@@ -386,9 +387,9 @@ RawVector core_encode_zip(CharacterVector names, List contents) {
   return r_raw(encode_zip(items));
 }
 
-// Writes all files beside their targets first, then renames them all.
+// Writes a file, or files that belong together and remove others of them, all or none.
 // [[Rcpp::export]]
-void core_write_files(CharacterVector paths, List contents) {
+void core_write_files(CharacterVector paths, List contents, CharacterVector removed, double wait) {
   std::vector<std::unique_ptr<FileWriter>> writers;
   for (R_xlen_t i = 0; i < contents.size(); ++i) {
     const SEXP content = contents[i];
@@ -396,5 +397,15 @@ void core_write_files(CharacterVector paths, List contents) {
     writers.back()->write(RAW(content), static_cast<std::size_t>(XLENGTH(content)));
     writers.back()->close();
   }
-  publish_all(writers);
+  if (writers.size() == 1 && removed.size() == 0) return writers[0]->publish();
+  publish_together(writers, as<std::vector<std::string>>(removed), wait);
 }
+
+// [[Rcpp::export]]
+void core_publish_file(std::string written, std::string target) { publish_file(written, target); }
+
+// [[Rcpp::export]]
+void core_settle_files(std::string path, double wait) { settle_files(path, wait); }
+
+// [[Rcpp::export]]
+bool core_being_changed(std::string path) { return are_being_changed(path); }

@@ -7,10 +7,12 @@
 #include <future>
 #include <mutex>
 #include <thread>
+#include <type_traits>
 #include <vector>
 
 #include "error.h"
 #include "progress.h"
+#include "system/thread_pool.h"
 
 namespace civic {
 
@@ -20,16 +22,31 @@ inline unsigned& thread_limit() {
   return limit;
 }
 
-// Starts `work` on so many items on a thread beside the calling one, which goes on; the future waits for it. With one
-// thread allowed, in a loop over threads, and for few items, the work is done when it is asked for.
+// Work that a thread of the pool does beside the calling one, which goes on. Where none is free before its result is
+// asked for, the calling one does it then.
 template <class Work>
-auto start_beside(std::size_t items, Work work) {
-  constexpr std::size_t least = 1 << 12;  // below which starting a thread takes longer
-  if (thread_limit() == 1 || works_beside() || items < least) return std::async(std::launch::deferred, work);
-  return std::async(std::launch::async, [work] {
-    works_beside() = is_helper() = true;
-    return work();
-  });
+class Beside {
+ public:
+  Beside(Work work, unsigned helpers)
+      : task_(std::move(work)), result_(task_.get_future()), offered_([this] { task_(); }, helpers) {}
+  auto get() {
+    if (offered_.withdraw() == 0) task_();
+    return result_.get();
+  }
+
+ private:
+  using Result = std::invoke_result_t<Work&>;
+  std::packaged_task<Result()> task_;
+  std::future<Result> result_;
+  OfferedWork offered_;
+};
+
+// Starts `work` on so many items beside the calling thread. With one thread allowed, in a loop over threads, and for
+// few items, it is done when it is asked for.
+template <class Work>
+Beside<Work> start_beside(std::size_t items, Work work) {
+  constexpr std::size_t least = 1 << 12;  // below which waking a thread takes longer
+  return {std::move(work), thread_limit() == 1 || works_beside() || items < least ? 0u : 1u};
 }
 
 // Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on up to thread_limit() threads; a loop within
@@ -40,7 +57,7 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
   if (n == 0) return;
   grain = std::max<std::size_t>(1, grain);
   const std::size_t chunks = (n + grain - 1) / grain;
-  const std::size_t workers = works_beside() ? 1 : std::min<std::size_t>(thread_limit(), chunks);
+  const std::size_t helpers = works_beside() ? 0 : std::min<std::size_t>(thread_limit(), chunks) - 1;
 
   std::atomic<std::size_t> next{0};
   std::atomic<bool> stop{false};
@@ -65,14 +82,9 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
     works_beside() = within;
   };
 
-  std::vector<std::thread> threads;
-  for (std::size_t i = 1; i < workers; ++i)
-    threads.emplace_back([&work] {
-      works_beside() = is_helper() = true;
-      work();
-    });
+  OfferedWork offered(work, static_cast<unsigned>(helpers));
   work();
-  for (auto& thread : threads) thread.join();
+  offered.withdraw();
   if (!works_beside()) stopping() = false;
   if (failure) std::rethrow_exception(failure);
 }

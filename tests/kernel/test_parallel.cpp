@@ -5,6 +5,12 @@
 #include <numeric>
 #include <random>
 
+#if !defined(_WIN32)
+#include <sys/resource.h>
+#include <sys/wait.h>
+#include <unistd.h>
+#endif
+
 #include "kernel/parallel.h"
 #include "kernel/sort_by_key.h"
 #include "kernel/statistics/grouped_sums.h"
@@ -179,3 +185,67 @@ TEST_CASE("an interrupt ends loops within loops, on every thread, and the next w
     CHECK(done == 16);
   }
 }
+
+TEST_CASE("threads are made once, and their loops do not make others") {
+  const Restore restore;
+  end_threads();
+  thread_limit() = 3;
+  CHECK(pooled_threads() == 0);
+  std::atomic<std::size_t> done{0};
+  for (int loop = 0; loop < 1000; ++loop)
+    parallel_for(8, 1, [&](std::size_t, std::size_t) {
+      auto beside = start_beside(1 << 20, [&] { return std::size_t{1}; });
+      parallel_for(4, 1, [&](std::size_t begin, std::size_t end) { done += end - begin; });
+      done += beside.get();
+    });
+  CHECK(done == 1000 * 8 * 5);
+  CHECK(pooled_threads() == 2);
+}
+
+TEST_CASE("work beside gives its result or its exception, whoever does it") {
+  const Restore restore;
+  thread_limit() = 2;
+  for (const std::size_t items : {std::size_t{1}, std::size_t{1} << 20}) {
+    auto result = start_beside(items, [] { return 5; });
+    CHECK(result.get() == 5);
+    auto failing = start_beside(items, []() -> int { throw ArgumentError("beside"); });
+    CHECK_THROWS_WITH(failing.get(), "beside");
+    std::atomic<bool> ran{false};
+    {
+      auto forgotten = start_beside(items, [&] { ran = true; });
+    }  // waited for where it was begun
+  }
+}
+
+#if !defined(_WIN32)
+
+namespace {
+
+// What a forked process gives back: 0 where all numbers were visited.
+int visit_in_a_child(bool without_threads) {
+  const pid_t child = ::fork();
+  if (child == 0) {
+    const rlimit none{1, 1};
+    // The limit does not hold for the superuser.
+    if (without_threads && ((::getuid() == 0 && ::setuid(65534) != 0) || ::setrlimit(RLIMIT_NPROC, &none) != 0))
+      ::_exit(3);
+    std::atomic<std::size_t> done{0};
+    parallel_for(1000, 1, [&](std::size_t begin, std::size_t end) { done += end - begin; });
+    ::_exit(done == 1000 && (pooled_threads() == 0) == without_threads ? 0 : 1);
+  }
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  return WIFEXITED(status) ? WEXITSTATUS(status) : -1;
+}
+
+}  // namespace
+
+TEST_CASE("a forked process has threads of its own, and does without where none can be had") {
+  const Restore restore;
+  thread_limit() = 3;
+  parallel_for(100, 1, [](std::size_t, std::size_t) {});
+  CHECK(visit_in_a_child(false) == 0);
+  CHECK(visit_in_a_child(true) == 0);
+}
+
+#endif

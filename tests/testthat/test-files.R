@@ -77,7 +77,7 @@ test_that("zip archives are read by layer, and list what they hold", {
   expect_gt(nrow(read_layer(demo_file("cells.zip"))), 2000)
   expect_error(read_layer(demo_file("cells.zip"), layer = "cell"), "Nearest.*cells", class = "civicatlas_error_argument")
   file <- withr::local_tempfile(fileext = ".zip")
-  civicatlas:::core_write_files(file, list(civicatlas:::core_encode_zip("notes.txt", list(charToRaw("hi")))))
+  civicatlas:::core_write_files(file, list(civicatlas:::core_encode_zip("notes.txt", list(charToRaw("hi")))), character(), 0)
   expect_error(read_layer(file), "no layer.*notes.txt", class = "civicatlas_error_format")
 })
 

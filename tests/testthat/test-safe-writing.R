@@ -50,29 +50,81 @@ test_that("permissions and links of what is replaced stay", {
   expect_identical(unique(suppressWarnings(read_layer(at("link.geojson")))$ward), "new")
 })
 
+# Processes of their own that write layers to `file` over and over; each row of a layer says in its attribute and in its
+# place which of the writer's layers it is of. They end with the test.
+start_writers <- function(file, count = 1, env = parent.frame()) {
+  script <- withr::local_tempfile(fileext = ".R", .local_envir = env)
+  writeLines("library(civicatlas); options(civicatlas.quiet = TRUE); given <- commandArgs(TRUE)
+              layer <- if (grepl('gpkg', given[1])) 'points'
+              repeat {
+                run <- as.integer(given[2]) + as.integer(stats::runif(1, 0, 1000)); rows <- 500 + run %% 7
+                places <- point_shapes(rep(run / 1000, rows), seq_len(rows) / rows, 4326)
+                x <- spatial_frame(run = rep(run, rows), geometry = places)
+                tryCatch(write_layer(x, given[1], replace = TRUE, layer = layer), civicatlas_error_file = function(e) if (!grepl('held by', conditionMessage(e))) stop(e))
+              }", script)
+  lapply(seq_len(count), function(k) {
+    writer <- processx::process$new(file.path(R.home("bin"), "Rscript"), c(script, file, 1000 * k), stderr = paste0(script, ".err"))
+    withr::defer(writer$kill(), envir = env)
+    while (!file.exists(file) && writer$is_alive()) Sys.sleep(0.05)
+    writer
+  })
+}
+
+expect_one_layer <- function(file) {
+  found <- suppressWarnings(read_layer(file))
+  run <- unique(found$run)
+  expect_length(run, 1)
+  expect_identical(nrow(found), as.integer(500 + run %% 7))
+  expect_equal(unique(unname(x_of(found))), run / 1000, tolerance = 1e-6)
+}
+x_of <- function(frame) civicatlas:::core_boxes(unclass(frame$geometry), attr(frame$geometry, "store"))[1, ]
+
 test_that("a writer that is killed leaves the old file or the new one", {
   skip_on_os("windows")
   folder <- withr::local_tempdir()
   kills <- as.integer(Sys.getenv("CIVIC_KILLS", "3"))
-  writer <- "library(civicatlas); options(civicatlas.quiet = TRUE); a <- commandArgs(TRUE)
-             x <- suppressWarnings(point_shapes(runif(2e4), runif(2e4), 4326)); i <- 0
-             repeat { i <- i + 1; suppressWarnings(write_layer(spatial_frame(run = rep(i, 2e4), geometry = x), a[1], replace = TRUE, layer = if (grepl('gpkg', a[1])) 'points')) }"
-  script <- file.path(folder, "writer.R")
-  writeLines(writer, script)
-  for (ending in c("geojson", "csv", "gpkg", "parquet")) {
+  for (ending in c("shp", "geojson", "csv", "gpkg", "kml", "zip", "parquet")) {
     if (ending == "parquet") skip_if_not_installed("nanoparquet")
     file <- file.path(folder, paste0("points.", ending))
     for (kill in seq_len(kills)) {
-      pid <- system2("bash", c("-c", shQuote(sprintf("%s %s %s >/dev/null 2>&1 & echo $!", shQuote(file.path(R.home("bin"), "Rscript")), script, file))), stdout = TRUE)
-      for (wait in 1:600) if (file.exists(file)) break else Sys.sleep(0.1)
+      writer <- start_writers(file)[[1]]
       Sys.sleep(stats::runif(1, 0, 0.4))
-      tools::pskill(as.integer(pid), tools::SIGKILL)
-      system2("pkill", c("-9", "-f", shQuote(script)))
-      Sys.sleep(0.05)
-      found <- suppressWarnings(read_layer(file))
-      expect_identical(nrow(found), 20000L, label = ending)
-      expect_length(unique(found$run), 1)
-      expect_no_error(suppressWarnings(write_layer(found, file, replace = TRUE, layer = if (ending == "gpkg") "points")))
+      expect_true(writer$is_alive(), label = ending)
+      writer$kill()
+      expect_one_layer(file)
+      x <- suppressWarnings(read_layer(file))
+      expect_no_error(suppressWarnings(write_layer(x, file, replace = TRUE, layer = if (ending == "gpkg") "points")))
     }
   }
+})
+
+test_that("readers get one of the layers that several writers write at a time", {
+  skip_on_os("windows")
+  folder <- withr::local_tempdir()
+  for (ending in c("shp", "gpkg")) {
+    file <- file.path(folder, paste0("points.", ending))
+    writers <- start_writers(file, 2)
+    for (read in 1:15) expect_one_layer(file)
+    expect_true(all(vapply(writers, function(writer) writer$is_alive(), NA)), label = ending)
+  }
+})
+
+test_that("a shapefile that is being changed is waited for, and who changes it is named", {
+  skip_on_os("windows")
+  folder <- withr::local_tempdir()
+  file <- file.path(folder, "a.shp")
+  wards <- suppressWarnings(two_wards(4326))
+  write_layer(wards, file)
+  journal <- file.path(folder, ".a.civicatlas-change")
+  writeBin(c(charToRaw("civicatlas change 1"), as.raw(0), charToRaw("process 7 on a machine"), as.raw(0)), journal)
+  skip_if(!nzchar(Sys.which("flock")), "no flock here")
+  holder <- processx::process$new("flock", c(journal, "sleep", "100"))
+  withr::defer(holder$kill_tree())
+  while (system2("flock", c("-n", journal, "true")) == 0) Sys.sleep(0.01)
+  withr::local_options(civicatlas.busy_wait = 100)
+  expect_error(read_layer(file), "a.shp is being changed by process 7 on a machine", class = "civicatlas_error_file")
+  expect_error(write_layer(wards, file, replace = TRUE), "is being changed", class = "civicatlas_error_file")
+  holder$kill_tree()
+  expect_identical(suppressWarnings(read_layer(file))$ward, wards$ward)
+  expect_false(file.exists(journal))
 })

@@ -1,11 +1,7 @@
 #include "bytes.h"
 
 #include <algorithm>
-#include <array>
-#include <cerrno>
-#include <cstdio>
 #include <cstring>
-#include <random>
 
 #include "../error.h"
 #include "../progress.h"
@@ -59,88 +55,6 @@ const std::uint8_t* FileWindow::at(std::size_t place, std::size_t size) {
     end_ = place + bytes_.size();
   }
   return bytes_.data() + (place - begin_);
-}
-
-namespace {
-
-// A name beside a path that none has had.
-std::string name_beside(const std::string& path, const char* kind) {
-  std::random_device random;
-  std::array<char, 24> text{};
-  std::snprintf(text.data(), text.size(), ".%s-%08x", kind, static_cast<unsigned>(random()));
-  return path + text.data();
-}
-
-[[noreturn]] void cannot_write(const std::string& path, const std::string& why) {
-  throw FileError("cannot write " + path + ": " + why);
-}
-
-}  // namespace
-
-FileWriter::FileWriter(const std::string& path) : path_(behind_links(path)) {
-  if (is_folder(path_)) cannot_write(path, "it is a folder");
-  do {
-    beside_ = name_beside(path_, "part");
-    file_ = create_to_write(beside_);
-  } while (!file_ && errno == EEXIST);
-  if (!file_) {
-    beside_.clear();
-    cannot_write(path, std::strerror(errno));
-  }
-  keep_permissions(path_, beside_);
-}
-
-FileWriter::~FileWriter() {
-  if (file_) std::fclose(file_);
-  if (!beside_.empty()) remove_file(beside_);
-}
-
-void FileWriter::write(const void* data, std::size_t size) {
-  if (std::fwrite(data, 1, size, file_) != size) cannot_write(path_, std::strerror(errno));
-}
-
-void FileWriter::close() {
-  if (!file_) return;
-  const bool flushed = flush_to_disk(file_);
-  const int problem = errno;
-  std::FILE* file = file_;
-  file_ = nullptr;
-  if (std::fclose(file) != 0) cannot_write(path_, std::strerror(errno));
-  if (!flushed) cannot_write(path_, std::strerror(problem));
-}
-
-void FileWriter::publish() {
-  close();
-  if (const std::error_code problem = replace_file(beside_, path_)) cannot_write(path_, problem.message());
-  beside_.clear();
-  published_ = true;
-  flush_folder_of(path_);
-}
-
-void FileWriter::set_target_aside() {
-  if (!is_file(path_)) return;
-  const std::string name = name_beside(path_, "old");
-  if (const std::error_code problem = replace_file(path_, name)) cannot_write(path_, problem.message());
-  aside_ = name;
-}
-
-void FileWriter::take_back() {
-  if (published_) remove_file(path_);
-  if (!aside_.empty()) replace_file(aside_, path_);
-}
-
-void publish_all(std::span<const std::unique_ptr<FileWriter>> files) {
-  if (files.size() == 1) return files[0]->publish();
-  try {
-    for (const auto& file : files) file->close();
-    for (const auto& file : files) file->set_target_aside();
-    for (const auto& file : files) file->publish();
-  } catch (...) {
-    for (const auto& file : files) file->take_back();
-    throw;
-  }
-  for (const auto& file : files)
-    if (!file->aside_.empty()) remove_file(file->aside_);
 }
 
 }  // namespace civic

@@ -59,29 +59,6 @@ class FileWindow {
   std::vector<std::uint8_t> bytes_;
 };
 
-// Writes a file whole or not at all: into a neighbour first, then renamed over the target.
-class FileWriter {
- public:
-  explicit FileWriter(const std::string& path);
-  ~FileWriter();
-  FileWriter(const FileWriter&) = delete;
-  void write(const void* data, std::size_t size);
-  void write(const std::string& text) { write(text.data(), text.size()); }
-  void close();    // ends the neighbour, which is then on the disk; the target is still untouched
-  void publish();  // renames it over the target
-
- private:
-  friend void publish_all(std::span<const std::unique_ptr<FileWriter>> files);
-  void set_target_aside();
-  void take_back();
-  std::string path_, beside_, aside_;
-  std::FILE* file_ = nullptr;
-  bool published_ = false;
-};
-
-// Publishes files that belong together: where one cannot be, the targets are again what they were.
-void publish_all(std::span<const std::unique_ptr<FileWriter>> files);
-
 template <class T>
 T little(const std::uint8_t* at) {
   T value;

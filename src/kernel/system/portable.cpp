@@ -9,6 +9,7 @@
 #include <memory>
 
 #include "../error.h"
+#include "native_path.h"
 
 #if defined(_WIN32)
 #include <fcntl.h>
@@ -25,13 +26,6 @@
 #endif
 
 namespace civic {
-namespace {
-
-std::filesystem::path native_path(const std::string& path) {
-  return std::filesystem::path(std::u8string(path.begin(), path.end()));
-}
-
-}  // namespace
 
 #if defined(_WIN32)
 
@@ -69,7 +63,17 @@ std::FILE* create_to_write(const std::string& path) {
 
 bool flush_to_disk(std::FILE* file) { return std::fflush(file) == 0 && ::_commit(::_fileno(file)) == 0; }
 
+bool flush_to_disk(const std::string& path) {
+  const int opened = ::_wopen(native_path(path).c_str(), _O_RDWR | _O_BINARY);
+  if (opened < 0) return false;
+  const bool flushed = ::_commit(opened) == 0;
+  ::_close(opened);
+  return flushed;
+}
+
 void flush_folder_of(const std::string&) noexcept {}
+
+int process_number() noexcept { return static_cast<int>(::GetCurrentProcessId()); }
 
 #else
 
@@ -98,13 +102,20 @@ std::FILE* create_to_write(const std::string& path) { return std::fopen(path.c_s
 
 bool flush_to_disk(std::FILE* file) { return std::fflush(file) == 0 && ::fsync(::fileno(file)) == 0; }
 
+bool flush_to_disk(const std::string& path) {
+  const int opened = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (opened < 0) return false;
+  const bool flushed = ::fsync(opened) == 0;
+  ::close(opened);
+  return flushed;
+}
+
 void flush_folder_of(const std::string& path) noexcept {
   const std::string folder = native_path(path).parent_path().string();
-  const int opened = ::open(folder.empty() ? "." : folder.c_str(), O_RDONLY | O_CLOEXEC);
-  if (opened < 0) return;
-  ::fsync(opened);
-  ::close(opened);
+  flush_to_disk(folder.empty() ? "." : folder);
 }
+
+int process_number() noexcept { return ::getpid(); }
 
 #endif
 
@@ -138,6 +149,12 @@ std::error_code replace_file(const std::string& from, const std::string& to) {
   std::error_code problem;
   std::filesystem::rename(native_path(from), native_path(to), problem);
   return problem;
+}
+
+std::error_code keep_aside(const std::string& path, const std::string& aside) {
+  std::error_code problem;
+  std::filesystem::create_hard_link(native_path(path), native_path(aside), problem);
+  return problem ? replace_file(path, aside) : problem;
 }
 
 void remove_file(const std::string& path) noexcept {

@@ -26,6 +26,13 @@ inline constexpr double pi = std::numbers::pi;
 __extension__ typedef __int128 Wide;
 __extension__ typedef unsigned __int128 UnsignedWide;
 
+// What separates the folders of a path.
+#if defined(_WIN32)
+inline constexpr const char* folder_separators = "/\\";
+#else
+inline constexpr const char* folder_separators = "/";
+#endif
+
 // A file that is open for reading; any of its bytes can be read from several threads at a time.
 class NativeFile {
  public:
@@ -50,6 +57,7 @@ class NativeFile {
 std::FILE* create_to_write(const std::string& path);
 // Whether what was written has reached the disk.
 bool flush_to_disk(std::FILE* file);
+bool flush_to_disk(const std::string& path);
 // The same of the name of a file, in its folder, as far as the system does so.
 void flush_folder_of(const std::string& path) noexcept;
 // The file that a path means behind links; the path itself where there is none.
@@ -60,9 +68,13 @@ bool is_folder(const std::string& path) noexcept;
 void keep_permissions(const std::string& of, const std::string& to) noexcept;
 // Renames a file, over another where there is one.
 std::error_code replace_file(const std::string& from, const std::string& to);
+// Gives a file a second name, or where the system has none of these another one.
+std::error_code keep_aside(const std::string& path, const std::string& aside);
 void remove_file(const std::string& path) noexcept;
 // The content of a gzip file. Throws FileError.
 std::string read_gzip(const std::string& path);
+
+int process_number() noexcept;
 
 // Today's date in UTC.
 struct Date {

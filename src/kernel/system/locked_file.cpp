@@ -1,0 +1,167 @@
+#include "locked_file.h"
+
+#include <array>
+#include <cerrno>
+#include <cstring>
+#include <fstream>
+#include <sstream>
+#include <utility>
+
+#include "../error.h"
+#include "native_path.h"
+#include "portable.h"
+
+#if defined(_WIN32)
+#include <windows.h>
+#else
+#include <fcntl.h>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#endif
+
+namespace civic {
+namespace {
+
+[[noreturn]] void cannot(const std::string& what, const std::string& path, const std::string& why) {
+  throw FileError("cannot " + what + " " + path + ": " + why);
+}
+
+}  // namespace
+
+LockedFile::LockedFile(LockedFile&& other) noexcept
+    : path_(std::move(other.path_)), handle_(std::exchange(other.handle_, closed)), state_(other.state_) {}
+
+std::string LockedFile::peek(const std::string& path) {
+  std::ifstream file(native_path(path), std::ios::binary);
+  std::ostringstream content;
+  content << file.rdbuf();
+  return content.str();
+}
+
+#if defined(_WIN32)
+
+namespace {
+
+HANDLE handle_of(std::intptr_t handle) { return reinterpret_cast<HANDLE>(handle); }
+std::string last_problem() { return std::system_category().message(static_cast<int>(::GetLastError())); }
+
+}  // namespace
+
+// What one process has opened to write no other can, and a file that is about to go is denied.
+LockedFile::LockedFile(const std::string& path, bool make) : path_(path) {
+  constexpr DWORD access = GENERIC_READ | GENERIC_WRITE | DELETE;
+  const HANDLE file = ::CreateFileW(native_path(path).c_str(), access, FILE_SHARE_READ, nullptr,
+                                    make ? OPEN_ALWAYS : OPEN_EXISTING, 0, nullptr);
+  if (file != INVALID_HANDLE_VALUE) {
+    handle_ = reinterpret_cast<std::intptr_t>(file);
+    state_ = State::held;
+    return;
+  }
+  const DWORD problem = ::GetLastError();
+  if (problem == ERROR_FILE_NOT_FOUND || problem == ERROR_PATH_NOT_FOUND) return;
+  if (problem != ERROR_SHARING_VIOLATION && problem != ERROR_ACCESS_DENIED) cannot("open", path, last_problem());
+  state_ = State::busy;
+}
+
+LockedFile::~LockedFile() {
+  if (handle_ != closed) ::CloseHandle(handle_of(handle_));
+}
+
+std::string LockedFile::read() const { return peek(path_); }
+
+void LockedFile::write(const std::string& content) {
+  const HANDLE file = handle_of(handle_);
+  DWORD done = 0;
+  ::SetFilePointer(file, 0, nullptr, FILE_BEGIN);
+  if (!::WriteFile(file, content.data(), static_cast<DWORD>(content.size()), &done, nullptr) || !::SetEndOfFile(file) ||
+      !::FlushFileBuffers(file))
+    cannot("write", path_, last_problem());
+}
+
+void LockedFile::remove() {
+  FILE_DISPOSITION_INFO gone{};
+  gone.DeleteFile = TRUE;
+  ::SetFileInformationByHandle(handle_of(handle_), FileDispositionInfo, &gone, sizeof(gone));
+  ::CloseHandle(handle_of(std::exchange(handle_, closed)));
+}
+
+std::string this_process() {
+  std::array<char, 256> name{};
+  DWORD size = static_cast<DWORD>(name.size());
+  ::GetComputerNameA(name.data(), &size);
+  return "process " + std::to_string(process_number()) + " on " + name.data();
+}
+
+#else
+
+namespace {
+
+int descriptor(std::intptr_t handle) { return static_cast<int>(handle); }
+
+// To read alone where it cannot be opened to write.
+int open_shared(const std::string& path, bool make) {
+  const int file = ::open(path.c_str(), O_RDWR | O_CLOEXEC | (make ? O_CREAT : 0), 0666);
+  if (file >= 0 || make || (errno != EACCES && errno != EROFS)) return file;
+  return ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+}
+
+// Whether the name still means the file that is open, and not one made after it was removed.
+bool is_current(int file, const std::string& path) {
+  struct stat opened {
+  }, named{};
+  return ::fstat(file, &opened) == 0 && ::stat(path.c_str(), &named) == 0 && opened.st_ino == named.st_ino &&
+         opened.st_dev == named.st_dev;
+}
+
+}  // namespace
+
+LockedFile::LockedFile(const std::string& path, bool make) : path_(path) {
+  for (;;) {
+    const int file = open_shared(path, make);
+    if (file < 0 && errno == ENOENT && !make) return;
+    if (file < 0) cannot("open", path, std::strerror(errno));
+    int problem = 0;
+    while (::flock(file, LOCK_EX | LOCK_NB) != 0 && (problem = errno) == EINTR) problem = 0;
+    if (problem == EWOULDBLOCK) {
+      ::close(file);
+      state_ = State::busy;
+      return;
+    }
+    if (is_current(file, path)) {
+      handle_ = file;
+      state_ = State::held;
+      return;
+    }
+    ::close(file);
+  }
+}
+
+LockedFile::~LockedFile() {
+  if (handle_ != closed) ::close(descriptor(handle_));
+}
+
+std::string LockedFile::read() const { return peek(path_); }
+
+void LockedFile::write(const std::string& content) {
+  const int file = descriptor(handle_);
+  const auto size = static_cast<ssize_t>(content.size());
+  if (::ftruncate(file, 0) != 0 || ::pwrite(file, content.data(), content.size(), 0) != size || ::fsync(file) != 0)
+    cannot("write", path_, std::strerror(errno));
+  flush_folder_of(path_);
+}
+
+void LockedFile::remove() {
+  remove_file(path_);
+  ::close(descriptor(std::exchange(handle_, closed)));
+}
+
+std::string this_process() {
+  std::array<char, 256> name{};
+  ::gethostname(name.data(), name.size() - 1);
+  return "process " + std::to_string(process_number()) + " on " + name.data();
+}
+
+#endif
+
+}  // namespace civic
