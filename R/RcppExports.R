@@ -13,6 +13,14 @@ core_set_threads <- function(threads) {
     invisible(.Call(`_civicatlas_core_set_threads`, threads))
 }
 
+core_set_unpack_limit <- function(bytes) {
+    invisible(.Call(`_civicatlas_core_set_unpack_limit`, bytes))
+}
+
+core_confine <- function(memory) {
+    invisible(.Call(`_civicatlas_core_confine`, memory))
+}
+
 core_class_breaks <- function(values, classes, method) {
     .Call(`_civicatlas_core_class_breaks`, values, classes, method)
 }

@@ -26,6 +26,7 @@
 #' | `civicatlas.web_timeout` | 30 | seconds without a byte after which a web address is given up |
 #' | `civicatlas.retry_wait` | 1 | seconds before a web address that failed is asked again; twice as many the next time |
 #' | `civicatlas.page_size` | 1000 | features that an OGC API is asked for at a time |
+#' | `civicatlas.unpack_limit` | 100 times the size of the source, at least 1e9 | bytes that a packed source may unpack to |
 #' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage or shapefile that another process is writing |
 #'
 #' `OutDec` of base R is heeded in the keys of maps.
@@ -41,6 +42,9 @@ NULL
   core_load_registry(system.file("crs", "registry.tsv.gz", package = pkgname, lib.loc = libname))
   core_set_threads(thread_option())
 }
+
+# In bytes; 0 for the core's own rule.
+unpack_option <- function() as.double(getOption("civicatlas.unpack_limit", 0))
 
 thread_option <- function() {
   checking <- nzchar(Sys.getenv("_R_CHECK_LIMIT_CORES_"))

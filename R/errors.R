@@ -17,6 +17,7 @@ say <- function(message, envir = rlang::caller_env()) {
 # Which kind of error of ours each error of the core is.
 core_error_kinds <- c(
   "civic::FormatError" = "format",
+  "civic::LimitError" = "format",
   "civic::FileError" = "file",
   "civic::CrsError" = "crs",
   "civic::ArgumentError" = "argument"
@@ -25,6 +26,7 @@ core_error_kinds <- c(
 # Runs a call of the core, with a progress bar where it takes long; its errors become ours, with the source they arose in.
 core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
   core_set_threads(thread_option())
+  core_set_unpack_limit(unpack_option())
   tryCatch(
     with_progress(verb_of(call), expr),
     `civic::Interrupted` = function(e) rlang::interrupt(),
@@ -33,7 +35,7 @@ core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
       if (!length(kind)) kind <- "core"
       text <- conditionMessage(e)
       message <- if (is.null(source)) c("{text}") else c("Cannot read {.file {source}}.", x = "{text}")
-      fail(kind, message, call = call)
+      fail(kind, c(message, if (inherits(e, "civic::LimitError")) unpack_remedy()), call = call)
     }
   )
 }
@@ -43,6 +45,11 @@ report_notices <- function(notices, source) {
   if (is.null(notices) || !nrow(notices)) return(invisible())
   lines <- sprintf("%s: %s (first: %s)", format_count(notices$count), notices$what, notices$first)
   caution("data", c("While handling {.file {basename(source)}}:", stats::setNames(escape(lines), rep("!", length(lines)))))
+}
+
+unpack_remedy <- function() {
+  typed(c(i = "If you trust the source, allow more bytes: {.code options(civicatlas.unpack_limit = 1e10)}."),
+        c(i = "If you trust the source, unpack it first."))
 }
 
 # A remedy as whoever reads it types it: R code, or options of the command line.

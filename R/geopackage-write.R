@@ -24,7 +24,8 @@ fill_geopackage <- function(x, path, layer, options, name, call) {
     if (fresh) DBI::dbExecute(con, "PRAGMA user_version = 10300")
     DBI::dbExecute(con, "BEGIN IMMEDIATE")
     complete <- FALSE
-    on.exit(if (!complete) DBI::dbExecute(con, "ROLLBACK"), add = TRUE, after = FALSE)
+    # SQLite may have rolled back by itself, as on a full disk.
+    on.exit(if (!complete) try(DBI::dbExecute(con, "ROLLBACK"), silent = TRUE), add = TRUE, after = FALSE)
     if (fresh) for (statement in geopackage_schema) DBI::dbExecute(con, statement)
     there <- layer %in% DBI::dbListTables(con)
     check_table(there, layer, name, options, call)

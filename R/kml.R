@@ -2,6 +2,9 @@
 
 open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "kml") {
   bytes <- core(core_read_bytes(path, -1), source = name, call = call)
+  if (declares_entities(bytes)) {
+    fail("format", c("Cannot read {.file {name}}.", x = "It declares entities of its own, which KML has no use for and which can unpack to any size."), call = call)
+  }
   document <- tryCatch(xml2::read_xml(without_namespace(bytes)), error = function(e) {
     fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {conditionMessage(e)}"), call = call)
   })
@@ -12,6 +15,14 @@ open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "
   opened <- new_source("kml", path, document = document, folders = kml_folders(document), name = name)
   if (!is.null(layer)) opened$layer <- one_of(layer, c(names(opened$folders), stem_of(name)), "layer", call = call)
   opened
+}
+
+# Before the first element, in whatever width of characters.
+declares_entities <- function(bytes) {
+  letters <- if (any(utils::head(bytes, 4) == 0)) bytes[bytes != 0] else bytes
+  front <- grepRaw("<kml", letters, fixed = TRUE)
+  declared <- grepRaw("<!ENTITY", letters, fixed = TRUE)
+  length(declared) > 0 && (!length(front) || declared < front)
 }
 
 # The text without the default namespaces of its first element, which cost xml2 far more to take away once it is parsed.

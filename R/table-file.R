@@ -2,7 +2,9 @@
 
 open_spreadsheet <- function(path, layer, call, listing, name, format) {
   need_package("readxl", "Reading a spreadsheet", call)
-  sheets <- tryCatch(readxl::excel_sheets(path), error = function(e) {
+  read <- function() in_a_child(function() readxl::excel_sheets(path), died = function() too_damaged(name, call), memory = 2 * room_for(path))
+  sheets <- tryCatch(read(), error = function(e) {
+    if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     fail("format", c("Cannot read {.file {name}}.", x = "It is no spreadsheet, or a damaged one: {conditionMessage(e)}"), call = call)
   })
   opened <- new_source("spreadsheet", path, sheets = sheets, name = name)
@@ -16,7 +18,9 @@ source_layers.source_spreadsheet <- function(source) {
 
 read_source.source_spreadsheet <- function(source, query) {
   read <- function() suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal"))
-  data <- tryCatch(read(), error = function(e) {
+  died <- function() too_damaged(source$name, query$call)
+  data <- tryCatch(in_a_child(read, died, memory = 2 * room_for(source$path)), error = function(e) {
+    if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{conditionMessage(e)}"), call = query$call)
   })
   names(data) <- filled_names(names(data))

@@ -39,6 +39,26 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_set_unpack_limit
+void core_set_unpack_limit(double bytes);
+RcppExport SEXP _civicatlas_core_set_unpack_limit(SEXP bytesSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< double >::type bytes(bytesSEXP);
+    core_set_unpack_limit(bytes);
+    return R_NilValue;
+END_RCPP
+}
+// core_confine
+void core_confine(double memory);
+RcppExport SEXP _civicatlas_core_confine(SEXP memorySEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< double >::type memory(memorySEXP);
+    core_confine(memory);
+    return R_NilValue;
+END_RCPP
+}
 // core_class_breaks
 NumericVector core_class_breaks(NumericVector values, int classes, std::string method);
 RcppExport SEXP _civicatlas_core_class_breaks(SEXP valuesSEXP, SEXP classesSEXP, SEXP methodSEXP) {
@@ -1352,6 +1372,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
     {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
+    {"_civicatlas_core_set_unpack_limit", (DL_FUNC) &_civicatlas_core_set_unpack_limit, 1},
+    {"_civicatlas_core_confine", (DL_FUNC) &_civicatlas_core_confine, 1},
     {"_civicatlas_core_class_breaks", (DL_FUNC) &_civicatlas_core_class_breaks, 3},
     {"_civicatlas_core_finite_sorted", (DL_FUNC) &_civicatlas_core_finite_sorted, 1},
     {"_civicatlas_core_variance_fit", (DL_FUNC) &_civicatlas_core_variance_fit, 2},

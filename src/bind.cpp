@@ -7,6 +7,7 @@
 
 #include "kernel/error.h"
 #include "kernel/formats/deflate.h"
+#include "kernel/formats/unpack_limit.h"
 #include "kernel/formats/zip.h"
 #include "kernel/parallel.h"
 #include "store_seal.h"
@@ -341,6 +342,16 @@ void core_start() {
 void core_set_threads(int threads) {
   const int all = static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));
   thread_limit() = static_cast<unsigned>(threads < 1 ? all : threads);
+}
+
+// [[Rcpp::export]]
+void core_set_unpack_limit(double bytes) { unpack_limit() = static_cast<std::size_t>(bytes); }
+
+// For a process forked from R, which may take so many bytes of memory and harms the first one in no way as it ends.
+// [[Rcpp::export]]
+void core_confine(double memory) {
+  end_without_trace();
+  limit_memory(memory);
 }
 
 // Called by R before it unloads the library, whose code the threads run.

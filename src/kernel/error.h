@@ -16,6 +16,11 @@ struct FormatError : Error {
   using Error::Error;
 };
 
+// A source that would unpack to more than it may.
+struct LimitError : FormatError {
+  using FormatError::FormatError;
+};
+
 // A file that cannot be opened, read or written.
 struct FileError : Error {
   using Error::Error;

@@ -161,6 +161,17 @@ TEST_CASE("memo texts are read from the files of each kind") {
     const std::string file = header + std::string(front.bytes.begin(), front.bytes.end()) + text;
     CHECK(test::read_table(dbf, {file.begin(), file.end()}).columns[0].texts[0] == text);
   }
+  SECTION("many records of one long text are refused before they fill the memory") {
+    const auto many = test::dbase({{"NOTE", 'M', 10, 0}}, std::vector<std::string>(1000, "         1"));
+    const std::string file = block(512, "") + std::string(5000, 'x') + "\x1a";
+    const test::Bytes memo(file.begin(), file.end());
+    auto dbase3 = many;
+    dbase3[0] = 0x83;
+    CHECK(test::read_table(dbase3, memo).records.size() == 1000);
+    unpack_limit() = 1000000;
+    CHECK_THROWS_AS(test::read_table(dbase3, memo), LimitError);
+    unpack_limit() = 0;
+  }
   SECTION("without the file they are missing, and that is said") {
     CHECK(test::noted(test::read_table(dbf).notices, "memo file", 2));
   }

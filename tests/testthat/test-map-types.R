@@ -249,8 +249,9 @@ test_that("an interactive map shows values on hover, and its key picks out a cla
   expect_false(grepl("<script src=|<link href=", text))
   chromote::set_chrome_args(c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
                               "--disable-component-update", "--disable-sync"))
-  withr::local_options(chromote.timeout = 1200)
-  browser <- chromote::ChromoteSession$new(width = 1280, height = 800)
+  withr::local_options(chromote.timeout = 600)
+  # Its port is drawn at random, which must differ between runs of the tests side by side.
+  browser <- withr::with_seed(Sys.getpid(), chromote::ChromoteSession$new(width = 1280, height = 800))
   withr::defer(browser$close())
   browser$Page$navigate(paste0("file://", file))
   ask <- function(code) browser$Runtime$evaluate(code)$result$value

@@ -53,25 +53,6 @@ test_that("broken tables are refused", {
   expect_identical(x$a, c(1L, 5L))
 })
 
-# The parts of a workbook of one sheet, as ECMA-376 describes them.
-workbook <- function(rows, env = parent.frame()) {
-  cell <- function(value) if (is.numeric(value)) sprintf("<c><v>%s</v></c>", format(value, digits = 15)) else sprintf("<c t=\"inlineStr\"><is><t>%s</t></is></c>", value)
-  sheet <- paste0("<row>", vapply(rows, function(row) paste(vapply(row, cell, ""), collapse = ""), ""), "</row>", collapse = "")
-  main <- "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
-  links <- "http://schemas.openxmlformats.org/package/2006/relationships"
-  office <- "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
-  parts <- c(
-    "[Content_Types].xml" = "<Types xmlns=\"http://schemas.openxmlformats.org/package/2006/content-types\"><Default Extension=\"xml\" ContentType=\"application/xml\"/><Default Extension=\"rels\" ContentType=\"application/vnd.openxmlformats-package.relationships+xml\"/><Override PartName=\"/xl/workbook.xml\" ContentType=\"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet.main+xml\"/><Override PartName=\"/xl/worksheets/sheet1.xml\" ContentType=\"application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml\"/></Types>",
-    "_rels/.rels" = sprintf("<Relationships xmlns=\"%s\"><Relationship Id=\"r1\" Type=\"%s/officeDocument\" Target=\"xl/workbook.xml\"/></Relationships>", links, office),
-    "xl/_rels/workbook.xml.rels" = sprintf("<Relationships xmlns=\"%s\"><Relationship Id=\"r1\" Type=\"%s/worksheet\" Target=\"worksheets/sheet1.xml\"/></Relationships>", links, office),
-    "xl/workbook.xml" = sprintf("<workbook xmlns=\"%s\" xmlns:r=\"%s\"><sheets><sheet name=\"Heat\" sheetId=\"1\" r:id=\"r1\"/></sheets></workbook>", main, office),
-    "xl/worksheets/sheet1.xml" = sprintf("<worksheet xmlns=\"%s\"><sheetData>%s</sheetData></worksheet>", main, sheet)
-  )
-  file <- withr::local_tempfile(fileext = ".xlsx", .local_envir = env)
-  writeBin(civicatlas:::core_encode_zip(names(parts), lapply(unname(parts), charToRaw)), file)
-  file
-}
-
 test_that("spreadsheets made by hand are read by sheet", {
   file <- workbook(list(list("ward_id", "peak", "n"), list("01", 31.5, 3), list("02", 30, 4)))
   expect_identical(list_layers(file)$layer, "Heat")

@@ -288,6 +288,8 @@ class CellDecoder {
     }
     try {
       piece.texts.push(memo_->text(static_cast<std::size_t>(block)));
+    } catch (const LimitError&) {
+      throw;
     } catch (const FormatError& problem) {
       piece.notices.add("texts of memo field " + field_.name + " cannot be read and are missing",
                         std::string(problem.what()) + ", record " + std::to_string(record + 1));

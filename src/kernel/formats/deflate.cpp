@@ -6,6 +6,7 @@
 
 #include "../error.h"
 #include "../progress.h"
+#include "unpack_limit.h"
 
 namespace civic {
 namespace {
@@ -92,6 +93,7 @@ FileContent gunzip(ByteSpan packed) {
     } else if (state != Z_OK || (stream.avail_in == in && stream.avail_out == room)) {
       break;
     }
+    need_room(written, packed.size());
     check_in(read, packed.size());
   }
   inflateEnd(&stream);

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "../error.h"
+#include "unpack_limit.h"
 
 namespace civic {
 
@@ -26,6 +27,7 @@ std::string MemoFile::text(std::size_t block) const {
       const FileContent piece = file_.read(from, std::min(block_size_, size - from));
       const ByteSpan bytes = piece.bytes();
       const auto end = std::find(bytes.begin(), bytes.end(), 0x1a);
+      need_room(read_ += static_cast<std::size_t>(end - bytes.begin()), size);
       text.append(bytes.begin(), end);
       if (end != bytes.end()) break;
     }
@@ -38,6 +40,7 @@ std::string MemoFile::text(std::size_t block) const {
   std::size_t length = foxpro ? big32(h + 4) : little<std::uint32_t>(h + 4);
   if (!foxpro) length = length < 8 ? 0 : length - 8;  // dBASE IV counts the eight bytes before the text
   if (length > size - at - 8) throw FormatError("block " + std::to_string(block) + " of the memo file is cut off");
+  need_room(read_ += length, size);
   const FileContent content = file_.read(at + 8, length);
   return std::string(content.bytes().begin(), content.bytes().end());
 }

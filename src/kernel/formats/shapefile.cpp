@@ -224,8 +224,8 @@ ShapefileReader::ShapefileReader(const InputFile& shp, const InputFile* shx, boo
     throw FormatError("it has more than 2147483647 records");
 }
 
-// Takes the records' places from the index file. False where it does not fit the main file: it is cut short, or a
-// sample of its entries does not lead to a record's header.
+// Takes the records' places from the index file. False where it does not fit the main file: it is cut short, its entries
+// share bytes, or a sample of them does not lead to a record's header.
 bool ShapefileReader::read_index(const InputFile& shx) {
   auto refuse = [&] {
     records_ = {};
@@ -237,29 +237,31 @@ bool ShapefileReader::read_index(const InputFile& shx) {
   shx.read(0, record_header, header);
   if (big32(header) != 9994) return refuse();
   const std::size_t n = (shx.size() - header_size) / record_header;
-  std::size_t end = header_size;
+  std::size_t end = header_size, total = header_size;
   bool fits = true;
   std::mutex lock;
   indexed_ = std::unique_ptr<Located[]>(new Located[n]);
   parallel_for(n, 1 << 16, [&](std::size_t first, std::size_t last) {
     auto* entries = reinterpret_cast<std::uint8_t*>(indexed_.get());  // as the file has them, then turned in place
     shx.read(header_size + record_header * first, record_header * (last - first), entries + record_header * first);
-    std::size_t furthest = 0;
+    std::size_t furthest = 0, length = 0;
     bool within = true;
     for (std::size_t i = first; i < last; ++i) {
       const std::uint8_t* entry = entries + record_header * i;
       const Located record{big32(entry) + record_header_words, big32(entry + 4)};
       within &= record.at() >= header_size && record.at() + record.length() <= shp_.size();
       furthest = std::max(furthest, record.at() + record.length());
+      length += record_header + record.length();
       indexed_[i] = record;
     }
     const std::lock_guard<std::mutex> guard(lock);
     fits &= within;
     end = std::max(end, furthest);
+    total += length;
   });
   records_ = {indexed_.get(), n};
   const std::size_t announced = header_.announced < header_size ? shp_.size() : header_.announced;
-  if (!fits || end < std::min(announced, shp_.size())) return refuse();
+  if (!fits || end < std::min(announced, shp_.size()) || total > shp_.size()) return refuse();
   const std::size_t step = std::max<std::size_t>(1, n / 16);
   for (std::size_t i = 0; i < n; i += step) {
     shp_.read(records_[i].at() - record_header, record_header, header);

@@ -6,6 +6,7 @@
 
 #include "../error.h"
 #include "deflate.h"
+#include "unpack_limit.h"
 
 namespace civic {
 namespace {
@@ -120,6 +121,7 @@ FileContent ZipReader::extract(const Entry& entry) const {
   if (start > size || entry.packed > size - start) throw damaged("is cut off");
   // Deflate packs at most 1032 to 1, so a larger size is a lie that would only cost memory.
   if (entry.size / 1032 > entry.packed + 1) throw damaged("announces a size that it cannot hold");
+  need_room(entry.size, archive_.size());
 
   FileContent content;
   if (entry.method == 0) {

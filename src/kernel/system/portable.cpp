@@ -4,8 +4,11 @@
 
 #include <cerrno>
 #include <chrono>
+#include <csignal>
+#include <cstdlib>
 #include <cstring>
 #include <filesystem>
+#include <fstream>
 #include <memory>
 
 #include "../error.h"
@@ -18,6 +21,7 @@
 #include <windows.h>
 #else
 #include <fcntl.h>
+#include <sys/resource.h>
 #include <unistd.h>
 #endif
 #if !defined(__cpp_lib_to_chars)
@@ -75,6 +79,9 @@ void flush_folder_of(const std::string&) noexcept {}
 
 int process_number() noexcept { return static_cast<int>(::GetCurrentProcessId()); }
 
+void end_without_trace() noexcept {}
+void limit_memory(double) noexcept {}
+
 #else
 
 NativeFile::NativeFile(const std::string& path) : handle_(::open(path.c_str(), O_RDONLY | O_CLOEXEC)) {
@@ -116,6 +123,24 @@ void flush_folder_of(const std::string& path) noexcept {
 }
 
 int process_number() noexcept { return ::getpid(); }
+
+void end_without_trace() noexcept {
+  for (const int crash : {SIGSEGV, SIGBUS, SIGILL, SIGFPE, SIGABRT}) std::signal(crash, SIG_DFL);
+  std::atexit([] { ::_exit(1); });
+  const rlimit none{0, 0};
+  ::setrlimit(RLIMIT_CORE, &none);
+  const int nowhere = ::open("/dev/null", O_WRONLY);
+  if (nowhere >= 0) ::dup2(nowhere, STDERR_FILENO);
+}
+
+void limit_memory(double bytes) noexcept {
+  double pages = 0;  // the first number of the file, see proc(5)
+  std::ifstream("/proc/self/statm") >> pages;
+  if (!(pages > 0)) return;
+  const auto limit = static_cast<rlim_t>(pages * static_cast<double>(::sysconf(_SC_PAGESIZE)) + bytes);
+  const rlimit both{limit, limit};
+  ::setrlimit(RLIMIT_AS, &both);
+}
 
 #endif
 

@@ -75,6 +75,11 @@ void remove_file(const std::string& path) noexcept;
 std::string read_gzip(const std::string& path);
 
 int process_number() noexcept;
+// For a process forked from another. A crash ends it in silence, whatever the other one does then, as clear away files;
+// and so does exit(), which would close the streams that they share and set back the files that the other one reads.
+void end_without_trace() noexcept;
+// Lets this process take so many bytes more than it has, where the system tells how many these are.
+void limit_memory(double bytes) noexcept;
 
 // Today's date in UTC.
 struct Date {

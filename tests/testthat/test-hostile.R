@@ -1,0 +1,88 @@
+# Files made to crash their reader or to fill the machine.
+
+test_that("what is packed may unpack to so much, and no more", {
+  rows <- sprintf("{\"type\":\"Feature\",\"geometry\":{\"type\":\"Point\",\"coordinates\":[1,2]},\"properties\":{\"a\":%d}}", 1:20000)
+  packed <- withr::local_tempfile(fileext = ".geojsonl.gz")
+  writeLines(rows, con <- gzfile(packed))
+  close(con)
+  zipped <- withr::local_tempfile(fileext = ".zip")
+  writeBin(civicatlas:::core_encode_zip("a.geojsonl", list(charToRaw(paste(rows, collapse = "\n")))), zipped)
+  for (file in c(packed, zipped)) {
+    expect_identical(nrow(read_layer(file)), 20000L)
+    withr::with_options(list(civicatlas.unpack_limit = 1e6), {
+      expect_error(read_layer(file), "unpack to more than the 1000000.*civicatlas.unpack_limit = 1e10", class = "civicatlas_error_format")
+    })
+    withr::with_options(list(civicatlas.unpack_limit = 1e10), expect_identical(nrow(read_layer(file)), 20000L))
+  }
+})
+
+test_that("gzip in zip in gzip is held to the same limit", {
+  inner <- civicatlas:::core_gzip(raw(3e6))
+  file <- withr::local_tempfile(fileext = ".zip")
+  writeBin(civicatlas:::core_encode_zip("a.geojson", list(inner)), file)
+  withr::local_options(civicatlas.unpack_limit = 1e6)
+  expect_error(read_layer(file), "unpack to more", class = "civicatlas_error_format")
+})
+
+test_that("KML that declares entities is refused, and text that looks so is not", {
+  place <- "<Placemark><name>%s</name><Point><coordinates>1,2</coordinates></Point></Placemark>"
+  laughing <- paste0("<?xml version=\"1.0\"?><!DOCTYPE kml [<!ENTITY a \"ha\"><!ENTITY b \"&a;&a;\">]><kml>", sprintf(place, "&b;"), "</kml>")
+  expect_error(read_layer(withr::local_tempfile(fileext = ".kml", lines = laughing)), "declares entities", class = "civicatlas_error_format")
+  wide <- withr::local_tempfile(fileext = ".kml")
+  writeBin(as.raw(c(0xff, 0xfe, rbind(as.integer(charToRaw(sub("<[?].*?[?]>", "", laughing))), 0L))), wide)
+  expect_error(read_layer(wide), "declares entities", class = "civicatlas_error_format")
+  harmless <- paste0("<kml>", sprintf(place, "<![CDATA[<!ENTITY a>]]>"), "</kml>")
+  expect_identical(read_layer(withr::local_tempfile(fileext = ".kml", lines = harmless))$name, "<!ENTITY a>")
+})
+
+test_that("readers of others that crash or fill the memory do not end R", {
+  skip_on_os("windows")
+  crash <- function() tools::pskill(Sys.getpid(), 11L)
+  leave <- function() tools::pskill(Sys.getpid(), 6L)
+  child <- function(work, ...) civicatlas:::in_a_child(work, died = function() "died", ...)
+  expect_identical(child(crash), "died")
+  expect_identical(child(leave), "died")
+  expect_identical(child(function() raw(3e8), memory = 1e8), "died")
+  expect_true(dir.exists(tempdir()))
+  expect_identical(child(function() 5), 5)
+  expect_error(child(function() stop("mine")), "mine")
+  expect_warning(child(function() warning("careful")), "careful")
+})
+
+test_that("damaged GeoParquet gives an error or its rows, whatever its reader does", {
+  skip_if_not_installed("nanoparquet")
+  file <- withr::local_tempfile(fileext = ".parquet")
+  write_layer(suppressWarnings(two_wards(4326)), file)
+  bytes <- readBin(file, "raw", file.size(file))
+  withr::local_seed(20261128)
+  for (case in 1:60) {
+    damaged <- bytes
+    at <- sample(length(bytes), 2)
+    damaged[at] <- as.raw(sample(0:255, 2, TRUE))
+    writeBin(damaged, file)
+    found <- tryCatch(suppressWarnings(read_layer(file)), error = identity)
+    expect_true(is.data.frame(found) || inherits(found, "civicatlas_error"))
+  }
+})
+
+test_that("cells far from the others of a spreadsheet are refused where the table would not fit", {
+  skip_if_not_installed("readxl")
+  skip_on_os(c("windows", "mac"))
+  far <- workbook(sheet = "<row r=\"1\"><c r=\"A1\"><v>1</v></c></row><row r=\"1048576\"><c r=\"XFD1048576\"><v>1</v></c></row>")
+  expect_error(read_layer(far), "unpacks to more than is allowed", class = "civicatlas_error_format")
+})
+
+test_that("a full disk leaves what was there, and says so", {
+  skip_on_os("windows")
+  folder <- withr::local_tempdir()
+  script <- "suppressMessages(library(civicatlas)); options(civicatlas.quiet = TRUE); folder <- commandArgs(TRUE)[1]
+             wards <- suppressWarnings(read_layer(demo_file('wards.shp')))
+             tell <- function(expr) tryCatch({ suppressWarnings(expr); 'wrote' }, civicatlas_error_file = function(e) 'file', error = conditionMessage)
+             maps <- vapply(c('png', 'jpg', 'tif', 'pdf', 'svg'), function(ending) tell(save_map(choropleth_map(wards, residents), file.path(folder, paste0('m.', ending)), 1280, 800, 'px')), '')
+             layers <- vapply(c('shp', 'geojson', 'gpkg', 'kml', 'zip', 'csv', 'parquet', 'wkt'), function(ending) tell(write_layer(wards[rep(1:24, 40), ], file.path(folder, paste0('l.', ending)))), '')
+             cat(unique(c(maps, layers)), length(list.files(folder, all.files = TRUE, no.. = TRUE)))"
+  file <- withr::local_tempfile(fileext = ".R", lines = script)
+  # No file may grow beyond 16 blocks of a kilobyte; the signal that says so is ignored, so that writing fails as on a full disk.
+  told <- system2("bash", c("-c", shQuote(sprintf("trap '' XFSZ; ulimit -f 16; %s %s %s 2>/dev/null", file.path(R.home("bin"), "Rscript"), file, folder))), stdout = TRUE)
+  expect_identical(utils::tail(told, 1), "file 0")
+})
