@@ -209,6 +209,10 @@ core_settle_files <- function(path, wait) {
     invisible(.Call(`_civicatlas_core_settle_files`, path, wait))
 }
 
+core_process_holding <- function(path) {
+    .Call(`_civicatlas_core_process_holding`, path)
+}
+
 core_being_changed <- function(path) {
     .Call(`_civicatlas_core_being_changed`, path)
 }

@@ -201,34 +201,34 @@ index_geopackage_rows <- function(con, shapes, ids, layer, shape) {
 }
 
 # The triggers by which other programs that change rows keep the index. They call functions of SQL/MM (ISO 13249-3), which
-# such programs define.
-index_triggers <- function(layer, shape, key) {
-  of_shape <- function(name, row) sprintf("%s_%s(%s.\"%s\")", "ST", name, row, shape)
-  has <- function(row) sprintf("%s.\"%s\" NOT NULL AND NOT %s", row, shape, of_shape("IsEmpty", row))
-  none <- function(row) sprintf("(%s.\"%s\" IS NULL OR %s)", row, shape, of_shape("IsEmpty", row))
-  index <- sprintf("\"%s\"", index_name(layer, shape))
+# such programs define. Names are quoted already.
+index_triggers <- function(index, shape, key) {
+  of_shape <- function(name, row) sprintf("ST_%s(%s.%s)", name, row, shape)
+  has <- function(row) sprintf("%s.%s NOT NULL AND NOT %s", row, shape, of_shape("IsEmpty", row))
+  none <- function(row) sprintf("(%s.%s IS NULL OR %s)", row, shape, of_shape("IsEmpty", row))
   edges <- vapply(c("MinX", "MaxX", "MinY", "MaxY"), of_shape, "", row = "NEW")
-  put <- sprintf("INSERT OR REPLACE INTO %s VALUES (NEW.\"%s\", %s);", index, key, paste(edges, collapse = ", "))
-  remove <- function(row) sprintf("DELETE FROM %s WHERE id = %s.\"%s\";", index, row, key)
-  same <- sprintf("OLD.\"%s\" = NEW.\"%s\"", key, key)
-  other <- sprintf("OLD.\"%s\" != NEW.\"%s\"", key, key)
+  put <- sprintf("INSERT OR REPLACE INTO %s VALUES (NEW.%s, %s);", index, key, paste(edges, collapse = ", "))
+  remove <- function(row) sprintf("DELETE FROM %s WHERE id = %s.%s;", index, row, key)
+  same <- sprintf("OLD.%s = NEW.%s", key, key)
+  other <- sprintf("OLD.%s != NEW.%s", key, key)
   list(
     insert = list(event = "AFTER INSERT", when = has("NEW"), body = put),
-    update1 = list(event = sprintf("AFTER UPDATE OF \"%s\"", shape), when = paste(same, "AND", has("NEW")), body = put),
-    update2 = list(event = sprintf("AFTER UPDATE OF \"%s\"", shape), when = paste(same, "AND", none("NEW")), body = remove("OLD")),
+    update1 = list(event = sprintf("AFTER UPDATE OF %s", shape), when = paste(same, "AND", has("NEW")), body = put),
+    update2 = list(event = sprintf("AFTER UPDATE OF %s", shape), when = paste(same, "AND", none("NEW")), body = remove("OLD")),
     update3 = list(event = "AFTER UPDATE", when = paste(other, "AND", has("NEW")), body = paste(remove("OLD"), put)),
     update4 = list(event = "AFTER UPDATE", when = paste(other, "AND", none("NEW")),
-                   body = sprintf("DELETE FROM %s WHERE id IN (OLD.\"%s\", NEW.\"%s\");", index, key, key)),
-    delete = list(event = "AFTER DELETE", when = sprintf("OLD.\"%s\" NOT NULL", shape), body = remove("OLD"))
+                   body = sprintf("DELETE FROM %s WHERE id IN (OLD.%s, NEW.%s);", index, key, key)),
+    delete = list(event = "AFTER DELETE", when = sprintf("OLD.%s NOT NULL", shape), body = remove("OLD"))
   )
 }
 
 create_index_triggers <- function(con, layer, shape, key) {
-  triggers <- index_triggers(layer, shape, key)
+  quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
+  triggers <- index_triggers(quote_name(index_name(layer, shape)), quote_name(shape), quote_name(key))
   for (name in names(triggers)) {
     trigger <- triggers[[name]]
-    DBI::dbExecute(con, sprintf("CREATE TRIGGER \"%s_%s\" %s ON \"%s\" WHEN (%s) BEGIN %s END", index_name(layer, shape), name, trigger$event, layer,
-                                trigger$when, trigger$body))
+    own <- quote_name(paste0(index_name(layer, shape), "_", name))
+    DBI::dbExecute(con, paste("CREATE TRIGGER", own, trigger$event, "ON", quote_name(layer), "WHEN (", trigger$when, ") BEGIN", trigger$body, "END"))
   }
 }
 
@@ -254,10 +254,11 @@ drop_geopackage_table <- function(con, layer) {
   for (table in intersect(c("gpkg_extensions", "gpkg_geometry_columns", "gpkg_contents"), tables)) {
     DBI::dbExecute(con, paste("DELETE FROM", table, "WHERE table_name = ?"), params = list(layer))
   }
-  DBI::dbExecute(con, paste("DROP TABLE", DBI::dbQuoteIdentifier(con, layer)))
+  DBI::dbExecute(con, paste(if (is_view(con, layer)) "DROP VIEW" else "DROP TABLE", DBI::dbQuoteIdentifier(con, layer)))
 }
 
 append_geopackage <- function(con, x, layer, name, call) {
+  if (is_view(con, layer)) fail("file", "{.val {layer}} of {.file {name}} is a view, to which rows cannot be appended.", call = call)
   geometry <- geometry_column(con, layer)
   source <- new_source("geopackage", name, con = con, layer = layer, name = name,
                        table = list(column_name = c(geometry$column_name, NA)[1], srs_id = c(geometry$srs_id, NA)[1]))

@@ -15,13 +15,55 @@ open_geopackage <- function(path, layer, call, listing, name, format) {
   opened
 }
 
-# Waits for another process to let go of the file, for some seconds.
 connect_geopackage <- function(path, name, call, write) {
-  flags <- if (write) RSQLite::SQLITE_RWC else RSQLite::SQLITE_RO
+  if (write) return(connect_sqlite(path, name, call, RSQLite::SQLITE_RWC))
+  finish_journal(path, name, call)
+  connect_to_read(path, name, call)
+}
+
+# Waits for another process to let go of the file, for some seconds.
+connect_sqlite <- function(path, name, call, flags) {
   con <- geopackage_step(name, call, DBI::dbConnect(RSQLite::SQLite(), path, flags = flags, bigint = "integer64",
                                                     loadable.extensions = FALSE, synchronous = NULL))
   RSQLite::sqliteSetBusyHandler(con, as.integer(1000 * busy_wait()))
   con
+}
+
+# What a writer that ended in the middle left behind is undone, for which the file has to be opened to write.
+finish_journal <- function(path, name, call) {
+  journal <- paste0(path, "-journal")
+  if (!isTRUE(file.size(journal) > 0)) return(invisible())
+  tryCatch({
+    con <- connect_sqlite(path, name, call, RSQLite::SQLITE_RW)
+    on.exit(DBI::dbDisconnect(con))
+    DBI::dbGetQuery(con, "SELECT count(*) FROM sqlite_master")
+  }, error = function(e) {
+    if (grepl("locked|busy|held", conditionMessage(e))) return()
+    beside_writable(name, journal, "its last writer ended in the middle, which has to be undone", conditionMessage(e), call)
+  })
+}
+
+# A file with a write-ahead log wants to write beside itself even to be read; where it cannot, and the log is empty, nobody
+# else can either, and it is read as it is.
+connect_to_read <- function(path, name, call) {
+  con <- connect_sqlite(path, name, call, RSQLite::SQLITE_RO)
+  problem <- tryCatch({
+    DBI::dbGetQuery(con, "SELECT count(*) FROM sqlite_master")
+    NULL
+  }, error = conditionMessage)
+  if (is.null(problem) || !grepl("readonly|unable to open", problem)) return(con)
+  DBI::dbDisconnect(con)
+  log <- paste0(path, "-wal")
+  if (isTRUE(file.size(log) > 0)) beside_writable(name, log, "part of it is in its write-ahead log", problem, call)
+  as_is <- paste0("file:", utils::URLencode(normalizePath(path, "/"), reserved = FALSE, repeated = TRUE), "?immutable=1")
+  connect_sqlite(gsub("#", "%23", as_is, fixed = TRUE), name, call, bitwAnd(RSQLite::SQLITE_RO, 0xffL) + sqlite_uri)
+}
+
+sqlite_uri <- 64L  # SQLITE_OPEN_URI: the path is an address with options
+
+beside_writable <- function(name, beside, why, problem, call) {
+  fail("file", c("Cannot read {.file {name}}: {why}.", x = "{problem}",
+                 i = "Copy it together with {.file {basename(beside)}} to a folder where you may write, and read it there."), call = call)
 }
 
 # Errors of the database as ours.
@@ -30,7 +72,9 @@ geopackage_step <- function(name, call, expr) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     text <- conditionMessage(e)
     if (grepl("locked|busy", text)) {
-      fail("file", c("{.file {name}} is held by another process.", x = "{text}", i = "Close it there, then try again; nothing was changed."), call = call)
+      holder <- core_process_holding(name)
+      who <- if (holder > 0) paste("process", holder) else "another process"
+      fail("file", c("{.file {name}} is held by {who}.", x = "{text}", i = "Close it there, then try again; nothing was changed."), call = call)
     }
     if (grepl("not a database|malformed|encrypted|disk image", text)) {
       fail("format", c("Cannot read {.file {name}}.", x = "It is no SQLite file, or a damaged one: {text}"), call = call)
@@ -93,7 +137,7 @@ read_source.source_geopackage <- function(source, query) {
   geopackage_step(source$name, query$call, {
     fields <- geopackage_fields(source)
     shape <- if (!is.na(source$table$column_name)) source$table$column_name
-    last <- DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]]
+    last <- if (is_view(con, source$layer)) NA else DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]]
     read_database(source, query, list(
       con = con, table = quote_name(source$layer), kinds = stats::setNames(geopackage_kind(fields$declared), fields$name),
       shape = shape, form = "geopackage", crs = geopackage_crs(source, query$call), adjust = sqlite_column, expected = as.double(last),
@@ -101,6 +145,8 @@ read_source.source_geopackage <- function(source, query) {
     ))
   })
 }
+
+is_view <- function(con, layer) nrow(DBI::dbGetQuery(con, "SELECT 1 FROM sqlite_master WHERE type = 'view' AND name = ?", params = list(layer))) > 0
 
 # SQLite keeps any value in any column; the declared type says what is meant.
 sqlite_column <- function(values, kind) {

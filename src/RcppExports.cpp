@@ -633,6 +633,17 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_process_holding
+int core_process_holding(std::string path);
+RcppExport SEXP _civicatlas_core_process_holding(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_process_holding(path));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_being_changed
 bool core_being_changed(std::string path);
 RcppExport SEXP _civicatlas_core_being_changed(SEXP pathSEXP) {
@@ -1421,6 +1432,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 4},
     {"_civicatlas_core_publish_file", (DL_FUNC) &_civicatlas_core_publish_file, 2},
     {"_civicatlas_core_settle_files", (DL_FUNC) &_civicatlas_core_settle_files, 2},
+    {"_civicatlas_core_process_holding", (DL_FUNC) &_civicatlas_core_process_holding, 1},
     {"_civicatlas_core_being_changed", (DL_FUNC) &_civicatlas_core_being_changed, 1},
     {"_civicatlas_core_label_places", (DL_FUNC) &_civicatlas_core_label_places, 8},
     {"_civicatlas_core_planar_measure", (DL_FUNC) &_civicatlas_core_planar_measure, 3},

@@ -13,6 +13,7 @@
 #include "kernel/formats/zip.h"
 #include "kernel/parallel.h"
 #include "kernel/shapes/wkb.h"
+#include "kernel/system/locked_file.h"
 
 using namespace Rcpp;
 using namespace civic;
@@ -406,6 +407,9 @@ void core_publish_file(std::string written, std::string target) { publish_file(w
 
 // [[Rcpp::export]]
 void core_settle_files(std::string path, double wait) { settle_files(path, wait); }
+
+// [[Rcpp::export]]
+int core_process_holding(std::string path) { return process_holding(path); }
 
 // [[Rcpp::export]]
 bool core_being_changed(std::string path) { return are_being_changed(path); }

@@ -91,7 +91,7 @@ test_that("another process that holds the file is waited for, then named, and no
   withr::defer(DBI::dbDisconnect(con))
   DBI::dbExecute(con, "BEGIN EXCLUSIVE")
   withr::local_options(civicatlas.busy_wait = 50)
-  expect_error(write_layer(two_wards(), file, layer = "more"), "held by another process", class = "civicatlas_error_file")
+  expect_error(write_layer(two_wards(), file, layer = "more"), sprintf("held by (process %d|another process)", Sys.getpid()), class = "civicatlas_error_file")
   DBI::dbExecute(con, "ROLLBACK")
   expect_identical(list_layers(file)$layer, "wards")
 })
@@ -153,4 +153,87 @@ test_that("each cell is read right or told: text among numbers, bad dates, times
   table <- withr::local_tempfile(fileext = ".csv")
   writeLines(c("t", "2026-01-01T12:00:00+05:00", "2026-01-01T12:00:00Z"), table)
   expect_identical(format(read_layer(table)$t), c("2026-01-01 07:00:00", "2026-01-01 12:00:00"))
+})
+
+test_that("any name will do for a layer, with quotes too", off_its_label({
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  for (name in c("a\"b", "it's", "[x]", "select", "a`b", "\u5b57", "a;b--", "a%b", "a b")) {
+    write_layer(two_wards(), file, layer = name)
+    write_layer(two_wards(), file, layer = name, append = TRUE)
+    expect_identical(nrow(read_layer(file, layer = name, within = c(0, 0, 5, 5))), 2L, label = name)
+    write_layer(two_wards(), file, layer = name, replace = TRUE)
+    expect_identical(nrow(read_layer(file, layer = name)), 3L, label = name)
+  }
+}))
+
+test_that("views are read, replaced, and not appended to", off_its_label({
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(two_wards(), file, layer = "wards")
+  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  for (statement in c("CREATE VIEW big AS SELECT ward, geom FROM wards WHERE area > 50",
+                      "INSERT INTO gpkg_contents (table_name, data_type, identifier, srs_id) SELECT 'big', data_type, 'big', srs_id FROM gpkg_contents",
+                      "INSERT INTO gpkg_geometry_columns SELECT 'big', column_name, geometry_type_name, srs_id, z, m FROM gpkg_geometry_columns")) {
+    DBI::dbExecute(con, statement)
+  }
+  DBI::dbDisconnect(con)
+  expect_identical(read_layer(file, "big")$ward, c("west", "east"))
+  expect_identical(read_layer(file, "big", where = ward == "east", within = c(12, 0, 13, 1))$ward, "east")
+  expect_identical(describe_layer(file, "big")$rows, 2L)
+  expect_error(write_layer(two_wards(), file, layer = "big", append = TRUE), "view", class = "civicatlas_error_file")
+  write_layer(two_wards()[3, ], file, layer = "big", replace = TRUE)
+  expect_identical(read_layer(file, "big")$ward, "far")
+  expect_identical(nrow(read_layer(file, "wards")), 3L)
+}))
+
+# A GeoPackage whose last writer was killed while it held part of its change in the file.
+killed_in_the_middle <- function(folder) {
+  file <- file.path(folder, "a.gpkg")
+  write_layer(two_wards(), file, layer = "wards")
+  script <- withr::local_tempfile(fileext = ".R", lines = sprintf(
+    "con <- DBI::dbConnect(RSQLite::SQLite(), '%s')
+     for (statement in c('PRAGMA cache_size = 5', 'BEGIN', 'DELETE FROM wards',
+       'CREATE TABLE many AS WITH RECURSIVE t(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM t WHERE i < 20000) SELECT i, hex(randomblob(50)) AS b FROM t')) DBI::dbExecute(con, statement)
+     tools::pskill(Sys.getpid(), 9L)", file))
+  processx::run(file.path(R.home("bin"), "Rscript"), script, error_on_status = FALSE)
+  file
+}
+
+# What a user without rights gets from an expression on a file, its first argument.
+as_nobody <- function(code, file) {
+  script <- file.path(dirname(file), "script.R")
+  writeLines(c("suppressMessages(library(civicatlas)); options(civicatlas.quiet = TRUE); file <- commandArgs(TRUE)[1]",
+               sprintf("cat(tryCatch(paste(suppressWarnings(%s), collapse = ' '), error = conditionMessage))", code)), script)
+  Sys.chmod(dirname(file), "0755")
+  Sys.chmod(list.files(dirname(file), full.names = TRUE), "0755")
+  processx::run("env", c("-u", "R_SESSION_TMPDIR", "setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", file.path(R.home("bin"), "Rscript"), script, file), wd = "/",
+                env = c("current", HOME = "/nonexistent", TMPDIR = "/tmp"), error_on_status = FALSE)$stdout
+}
+
+test_that("a journal that a killed writer left is undone on reading, or its remedy named", off_its_label({
+  skip_on_os("windows")
+  folder <- withr::local_tempdir(tmpdir = "/tmp")
+  file <- killed_in_the_middle(folder)
+  expect_gt(file.size(paste0(file, "-journal")), 0)
+  copies <- file.path(withr::local_tempdir(tmpdir = "/tmp"), c("a.gpkg", "a.gpkg-journal"))
+  file.copy(paste0(file, c("", "-journal")), copies)
+  expect_identical(nrow(read_layer(file)), 3L)
+  expect_identical(list.files(folder), "a.gpkg")
+  skip_if(Sys.info()[["user"]] != "root" || !nzchar(Sys.which("setpriv")), "another user cannot be tried here")
+  expect_match(as_nobody("read_layer(file)$ward", copies[1]), "has to be undone.*Copy it together with.*a.gpkg-journal")
+}))
+
+test_that("a file with a write-ahead log is read in a folder that is read only", {
+  skip_if(Sys.info()[["user"]] != "root" || !nzchar(Sys.which("setpriv")), "another user cannot be tried here")
+  folder <- withr::local_tempdir(tmpdir = "/tmp")
+  file <- file.path(folder, "a #\u00e9.gpkg")
+  write_layer(two_wards(), file, layer = "wards")
+  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  withr::defer(DBI::dbDisconnect(con))
+  DBI::dbGetQuery(con, "PRAGMA journal_mode = WAL")
+  DBI::dbExecute(con, "UPDATE gpkg_contents SET description = 'changed'")
+  open <- file.path(withr::local_tempdir(tmpdir = "/tmp"), c("b.gpkg", "b.gpkg-wal"))
+  file.copy(paste0(file, c("", "-wal")), open)
+  expect_match(as_nobody("read_layer(file)$ward", open[1]), "write-ahead log.*Copy it together with.*b.gpkg-wal")
+  unlink(open[2])
+  expect_identical(as_nobody("read_layer(file)$ward", open[1]), "west east far")
 })

@@ -224,8 +224,8 @@ ShapefileReader::ShapefileReader(const InputFile& shp, const InputFile* shx, boo
     throw FormatError("it has more than 2147483647 records");
 }
 
-// Takes the records' places from the index file. False where it does not fit the main file: it is cut short, its entries
-// share bytes, or a sample of them does not lead to a record's header.
+// Takes the records' places from the index file. False where it does not fit the main file: it is cut short, its
+// entries share bytes, or a sample of them does not lead to a record's header.
 bool ShapefileReader::read_index(const InputFile& shx) {
   auto refuse = [&] {
     records_ = {};

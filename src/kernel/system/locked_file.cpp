@@ -2,6 +2,7 @@
 
 #include <array>
 #include <cerrno>
+#include <cstdlib>
 #include <cstring>
 #include <fstream>
 #include <sstream>
@@ -38,6 +39,29 @@ std::string LockedFile::peek(const std::string& path) {
   content << file.rdbuf();
   return content.str();
 }
+
+#if defined(__linux__)
+
+// A line of /proc/locks (see proc(5)): "1: POSIX ADVISORY WRITE 1234 08:02:5678 0 EOF", the inode behind the last
+// colon.
+int process_holding(const std::string& path) {
+  struct stat named {};
+  if (::stat(path.c_str(), &named) != 0) return 0;
+  std::ifstream locks("/proc/locks");
+  std::string line, number, kind, manner, mode, process, place;
+  while (std::getline(locks, line)) {
+    std::istringstream words(line);
+    if (!(words >> number >> kind >> manner >> mode >> process >> place)) continue;
+    if (place.substr(place.rfind(':') + 1) == std::to_string(named.st_ino)) return std::atoi(process.c_str());
+  }
+  return 0;
+}
+
+#else
+
+int process_holding(const std::string&) { return 0; }
+
+#endif
 
 #if defined(_WIN32)
 

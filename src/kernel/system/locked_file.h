@@ -27,6 +27,9 @@ class LockedFile {
   State state_ = State::missing;
 };
 
+// The number of a process that has locked a part of a file, where the system tells; 0 where not.
+int process_holding(const std::string& path);
+
 // How this process is told from others: its number and the machine's name.
 std::string this_process();
 
