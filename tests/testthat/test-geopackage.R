@@ -155,20 +155,22 @@ test_that("each cell is read right or told: text among numbers, bad dates, times
   expect_identical(format(read_layer(table)$t), c("2026-01-01 07:00:00", "2026-01-01 12:00:00"))
 })
 
-test_that("any name will do for a layer, with quotes too", off_its_label({
+three_places <- function() spatial_frame(ward = c("west", "east", "far"), area = c(96, 100, 1), geometry = point_shapes(c(1, 12, 90), c(1, 1, 80), 4326))
+
+test_that("any name will do for a layer, with quotes too", {
   file <- withr::local_tempfile(fileext = ".gpkg")
   for (name in c("a\"b", "it's", "[x]", "select", "a`b", "\u5b57", "a;b--", "a%b", "a b")) {
-    write_layer(two_wards(), file, layer = name)
-    write_layer(two_wards(), file, layer = name, append = TRUE)
+    write_layer(three_places(), file, layer = name)
+    write_layer(three_places(), file, layer = name, append = TRUE)
     expect_identical(nrow(read_layer(file, layer = name, within = c(0, 0, 5, 5))), 2L, label = name)
-    write_layer(two_wards(), file, layer = name, replace = TRUE)
+    write_layer(three_places(), file, layer = name, replace = TRUE)
     expect_identical(nrow(read_layer(file, layer = name)), 3L, label = name)
   }
-}))
+})
 
-test_that("views are read, replaced, and not appended to", off_its_label({
+test_that("views are read, replaced, and not appended to", {
   file <- withr::local_tempfile(fileext = ".gpkg")
-  write_layer(two_wards(), file, layer = "wards")
+  write_layer(three_places(), file, layer = "wards")
   con <- DBI::dbConnect(RSQLite::SQLite(), file)
   for (statement in c("CREATE VIEW big AS SELECT ward, geom FROM wards WHERE area > 50",
                       "INSERT INTO gpkg_contents (table_name, data_type, identifier, srs_id) SELECT 'big', data_type, 'big', srs_id FROM gpkg_contents",
@@ -179,16 +181,16 @@ test_that("views are read, replaced, and not appended to", off_its_label({
   expect_identical(read_layer(file, "big")$ward, c("west", "east"))
   expect_identical(read_layer(file, "big", where = ward == "east", within = c(12, 0, 13, 1))$ward, "east")
   expect_identical(describe_layer(file, "big")$rows, 2L)
-  expect_error(write_layer(two_wards(), file, layer = "big", append = TRUE), "view", class = "civicatlas_error_file")
-  write_layer(two_wards()[3, ], file, layer = "big", replace = TRUE)
+  expect_error(write_layer(three_places(), file, layer = "big", append = TRUE), "view", class = "civicatlas_error_file")
+  write_layer(three_places()[3, ], file, layer = "big", replace = TRUE)
   expect_identical(read_layer(file, "big")$ward, "far")
   expect_identical(nrow(read_layer(file, "wards")), 3L)
-}))
+})
 
 # A GeoPackage whose last writer was killed while it held part of its change in the file.
 killed_in_the_middle <- function(folder) {
   file <- file.path(folder, "a.gpkg")
-  write_layer(two_wards(), file, layer = "wards")
+  write_layer(three_places(), file, layer = "wards")
   script <- withr::local_tempfile(fileext = ".R", lines = sprintf(
     "con <- DBI::dbConnect(RSQLite::SQLite(), '%s')
      for (statement in c('PRAGMA cache_size = 5', 'BEGIN', 'DELETE FROM wards',
@@ -209,7 +211,7 @@ as_nobody <- function(code, file) {
                 env = c("current", HOME = "/nonexistent", TMPDIR = "/tmp"), error_on_status = FALSE)$stdout
 }
 
-test_that("a journal that a killed writer left is undone on reading, or its remedy named", off_its_label({
+test_that("a journal that a killed writer left is undone on reading, or its remedy named", {
   skip_on_os("windows")
   folder <- withr::local_tempdir(tmpdir = "/tmp")
   file <- killed_in_the_middle(folder)
@@ -220,13 +222,13 @@ test_that("a journal that a killed writer left is undone on reading, or its reme
   expect_identical(list.files(folder), "a.gpkg")
   skip_if(Sys.info()[["user"]] != "root" || !nzchar(Sys.which("setpriv")), "another user cannot be tried here")
   expect_match(as_nobody("read_layer(file)$ward", copies[1]), "has to be undone.*Copy it together with.*a.gpkg-journal")
-}))
+})
 
 test_that("a file with a write-ahead log is read in a folder that is read only", {
   skip_if(Sys.info()[["user"]] != "root" || !nzchar(Sys.which("setpriv")), "another user cannot be tried here")
   folder <- withr::local_tempdir(tmpdir = "/tmp")
   file <- file.path(folder, "a #\u00e9.gpkg")
-  write_layer(two_wards(), file, layer = "wards")
+  write_layer(three_places(), file, layer = "wards")
   con <- DBI::dbConnect(RSQLite::SQLite(), file)
   withr::defer(DBI::dbDisconnect(con))
   DBI::dbGetQuery(con, "PRAGMA journal_mode = WAL")
