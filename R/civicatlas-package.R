@@ -23,7 +23,11 @@
 #' | `civicatlas.quiet` | `FALSE` | `TRUE` leaves out the one-line accounts and the progress bars; warnings and errors stay |
 #' | `civicatlas.threads` | all cores | threads that the core may use; 2 under `R CMD check` |
 #' | `civicatlas.grids` | none | files or folders of NTv2 grids for datum shifts, as `grids` of [reproject_to()] |
-#' | `civicatlas.web_timeout` | 30 | seconds without a byte after which a web address is given up |
+#' | `civicatlas.web_timeout` | 30 | seconds of fewer than 100 bytes each after which a web address is given up |
+#' | `civicatlas.web_time` | 3600 | seconds that a transfer may take in all |
+#' | `civicatlas.web_bytes` | 1e10 | bytes that a web address may send |
+#' | `civicatlas.web_pages` | 10000 | pages that an OGC API may have |
+#' | `civicatlas.web_hosts` | none | names of other servers that a server may send on to |
 #' | `civicatlas.retry_wait` | 1 | seconds before a web address that failed is asked again; twice as many the next time |
 #' | `civicatlas.page_size` | 1000 | features that an OGC API is asked for at a time |
 #' | `civicatlas.unpack_limit` | 100 times the size of the source, at least 1e9 | bytes that a packed source may unpack to |

@@ -59,6 +59,7 @@ read_source.source_features <- function(source, query) {
   parameters <- c(source$query, list(limit = getOption("civicatlas.page_size", 1000)), asked$parameters, features_window(query$within, asked))
   url <- paste0(source$path, "/collections/", utils::URLencode(source$layer, reserved = TRUE), "/items")
   pages <- list()
+  visited <- character()
   rows <- 0
   bar <- new_progress(paste("Reading", source$layer))
   repeat {
@@ -70,7 +71,8 @@ read_source.source_features <- function(source, query) {
     pages[[length(pages) + 1]] <- content
     bar(rows / max(about$matched %||% rows, 1))
     if (is.null(about$following) || !content$rows) break
-    url <- xml2::url_absolute(about$following, url)
+    visited <- c(visited, url)
+    url <- next_page(about$following, url, visited, query$call)
     parameters <- list()
   }
   if (!is.null(about$matched) && about$matched > rows) {
@@ -78,6 +80,18 @@ read_source.source_features <- function(source, query) {
   }
   columns <- stack_columns(lapply(pages, `[[`, "columns"), vapply(pages, function(page) length(page$shapes), 0L))
   layer_content(columns, vctrs::vec_c(!!!lapply(pages, `[[`, "shapes")), rows, query)
+}
+
+# The address of the next page, on the same server and not asked before.
+next_page <- function(following, url, visited, call) {
+  address <- xml2::url_absolute(following, url)
+  need_same_origin(address, url, call)
+  if (address %in% visited) fail("format", "{.url {shown_address(url)}} names a page as the next that was read before, without end.", call = call)
+  most <- getOption("civicatlas.web_pages", 10000)
+  if (length(visited) >= most) {
+    fail("file", c("{.url {shown_address(url)}} has more than {counted(most, 'page')}, which is all that is allowed.", i = allow_web("web_pages = 1e5")), call = call)
+  }
+  address
 }
 
 # What a page says of itself: how many features match in all, and the address of the next page.

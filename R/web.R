@@ -30,31 +30,95 @@ without_secrets <- function(text) {
   gsub("(://[^\"'\\s?]*)[?][^\"'\\s]*", "\\1", text, perl = TRUE)
 }
 
+# Only http and https, also where a server sends the request elsewhere.
 web_request <- function(url, accept = NULL) {
+  http <- 3L  # CURLPROTO_HTTP and CURLPROTO_HTTPS
   request <- httr2::request(url) |>
     httr2::req_user_agent(paste0("civicatlas/", utils::packageVersion("civicatlas"))) |>
     httr2::req_error(is_error = function(response) FALSE) |>
-    httr2::req_options(connecttimeout = 15, low_speed_limit = 1, low_speed_time = as.integer(getOption("civicatlas.web_timeout", 30)))
+    httr2::req_options(connecttimeout = 15, protocols = http, redir_protocols = http, maxredirs = 10,
+                       low_speed_limit = 100, low_speed_time = as.integer(getOption("civicatlas.web_timeout", 30)),
+                       timeout = as.integer(getOption("civicatlas.web_time", 3600)))
   if (is.null(accept)) request else httr2::req_headers(request, Accept = accept)
 }
 
 web_tries <- 3
 passing_statuses <- c(429, 502, 503, 504)
+web_bytes <- function() as.double(getOption("civicatlas.web_bytes", 1e10))
 
-# Performs a request. A connection that fails and a server that is busy are tried again; what goes wrong in the end is an
-# error that names the address.
-web_perform <- function(request, call, path = NULL) {
+# Performs a request. A connection that fails and a server that is busy are tried again, which is said; what goes wrong in the end is
+# an error that names the address.
+web_perform <- function(request, call, path = NULL, label = NULL) {
   url <- shown_address(request$url)
   for (try in seq_len(web_tries)) {
-    response <- tryCatch(httr2::req_perform(request, path = path), error = identity)
+    watch <- watch_transfer(label)
+    response <- tryCatch(httr2::req_perform(watch$on(request), path = path), error = identity)
     failed <- inherits(response, "error")
-    if (!failed && httr2::resp_status(response) < 400) return(response)
+    if (!failed && httr2::resp_status(response) < 400) return(same_origin_response(response, request$url, call))
+    why <- if (failed) conditionMessage(response$parent %||% response) else paste("it answers", httr2::resp_status(response))
+    if (watch$too_long()) too_much_web(url, call)
+    if (failed && grepl("aborted by an application callback", why)) rlang::interrupt()
     if (!failed && !httr2::resp_status(response) %in% passing_statuses) break
-    if (try < web_tries) Sys.sleep(getOption("civicatlas.retry_wait", 1) * try)
+    wait <- getOption("civicatlas.retry_wait", 1) * try
+    if (try < web_tries) {
+      say("{.url {url}} cannot be read yet ({why}); trying again in {wait} s.")
+      Sys.sleep(wait)
+    }
   }
   if (!failed) refused_by_server(response, url, call)
-  why <- conditionMessage(response$parent %||% response)
   fail("file", c("{.url {url}} cannot be read.", x = "{why}", i = "Check the address and the connection."), call = call)
+}
+
+# Ends a transfer that brings more than it may, and shows how far it is. `on(request)` is the request that is watched.
+watch_transfer <- function(label) {
+  over <- FALSE
+  most <- web_bytes()
+  bar <- if (!is.null(label)) new_progress(label, env = rlang::caller_env(2))
+  step <- function(down, up) {
+    over <<- down[2] > most
+    if (!is.null(bar) && down[1] > 0) bar(down[2] / down[1])
+    !over
+  }
+  list(on = function(request) httr2::req_options(request, noprogress = FALSE, xferinfofunction = step), too_long = function() over)
+}
+
+too_much_web <- function(url, call) {
+  fail("file", c("{.url {url}} sends more than the {format_size(web_bytes())} that are allowed.", i = allow_web("web_bytes = 1e11")), call = call)
+}
+
+allow_web <- function(option) {
+  code <- paste0("options(civicatlas.", option, ")")
+  typed(paste0("If you trust it, allow more: {.code ", code, "}."), paste0("If you trust it, allow more: write {.code ", code, "} into {.file ~/.Rprofile}."))
+}
+
+# Scheme, name and port of an address.
+origin_of <- function(url) {
+  parsed <- httr2::url_parse(url)
+  port <- parsed$port %||% c(http = "80", https = "443")[[parsed$scheme %||% "http"]]
+  list(scheme = parsed$scheme, host = ascii_lower(parsed$hostname %||% ""), port = as.character(port))
+}
+
+# May an address that a server names be asked, which was itself asked at another one? On the same server, or its secure side, or on one of
+# those that are allowed.
+may_follow <- function(address, asked) {
+  if (!grepl("^https?://", address, ignore.case = TRUE)) return(FALSE)
+  to <- origin_of(address)
+  from <- origin_of(asked)
+  secured <- from$scheme == "http" && to$scheme == "https" && from$port == "80" && to$port == "443"
+  same <- to$host == from$host && ((to$scheme == from$scheme && to$port == from$port) || secured)
+  same || to$host %in% ascii_lower(getOption("civicatlas.web_hosts", character()))
+}
+
+need_same_origin <- function(address, asked, call) {
+  if (may_follow(address, asked)) return(invisible())
+  host <- if (grepl("^https?://", address, ignore.case = TRUE)) origin_of(address)$host
+  fail("file", c("{.url {shown_address(asked)}} sends on to {.url {shown_address(address)}}, which is not on the same server.",
+                 i = if (!is.null(host)) allow_web(sprintf("web_hosts = \"%s\"", host))), call = call)
+}
+
+same_origin_response <- function(response, asked, call) {
+  need_same_origin(response$url %||% asked, asked, call)
+  response
 }
 
 refused_by_server <- function(response, url, call) {
@@ -66,11 +130,8 @@ refused_by_server <- function(response, url, call) {
 }
 
 fetch_file <- function(url, folder, call) {
-  request <- web_request(url)
-  # Releases of httr2 before 1.0 show no progress.
-  if (shows_progress() && "req_progress" %in% getNamespaceExports("httr2")) request <- getExportedValue("httr2", "req_progress")(request)
   beside <- file.path(folder, "download")
-  response <- web_perform(request, call, path = beside)
+  response <- web_perform(web_request(url), call, path = beside, label = "Fetching")
   size <- file.size(beside)
   stated <- suppressWarnings(as.double(httr2::resp_header(response, "Content-Length") %||% NA))
   if (is.null(httr2::resp_header(response, "Content-Encoding")) && !is.na(stated) && stated != size) {
@@ -102,8 +163,9 @@ fetch_members <- function(url, folder, call) {
   query <- substring(url, nchar(path) + 1)
   for (member in setdiff(shapefile_members, ascii_lower(tools::file_ext(path)))) {
     beside <- paste0(tools::file_path_sans_ext(path), ".", member)
-    response <- tryCatch(httr2::req_perform(web_request(paste0(beside, query))), error = function(e) NULL)
-    there <- !is.null(response) && httr2::resp_status(response) < 400
+    watch <- watch_transfer(NULL)
+    response <- tryCatch(httr2::req_perform(watch$on(web_request(paste0(beside, query)))), error = function(e) NULL)
+    there <- !is.null(response) && httr2::resp_status(response) < 400 && may_follow(response$url, url)
     if (there) writeBin(httr2::resp_body_raw(response), file.path(folder, utils::URLdecode(basename(beside))))
   }
 }

@@ -35,6 +35,11 @@ items <- function(request, base) {
   more <- offset + limit < matched
   rest <- query[setdiff(names(query), "offset")]
   following <- paste0(base, "/collections/rooms/items?", paste0(names(rest), "=", vapply(rest, utils::URLencode, "", reserved = TRUE), collapse = "&"), "&offset=", offset + limit)
+  if (!is.null(query$trap)) {
+    following <- switch(query$trap, file = paste0("file://", folder, "/rooms.geojson"), itself = paste0("http://", request$HTTP_HOST, "/api/collections/rooms/items?trap=itself"),
+                        host = sub("127.0.0.1", "localhost", following))
+    more <- TRUE
+  }
   links <- if (more) sprintf("[{\"rel\":\"next\",\"href\":\"%s\"}]", following) else "[]"
   answer(sprintf("{\"type\":\"FeatureCollection\",\"numberMatched\":%d,\"links\":%s,\"features\":[%s]}", matched, links, paste(features, collapse = ",")), "application/geo+json")
 }
@@ -60,6 +65,7 @@ respond <- function(request) {
     if (tries$count < 3) return(answer("busy", status = 503L))
     path <- "/rooms.geojson"
   }
+  if (path == "/moved") return(answer("", status = 302L, headers = list(Location = query_of(request)$to)))
   if (path == "/named") return(answer(readBin(file.path(folder, "rooms.geojson"), "raw", 1e7), "application/geo+json"))
   file <- file.path(folder, path)
   if (!file.exists(file) || dir.exists(file)) return(answer("no such file", "text/plain", 404L))

@@ -33,6 +33,36 @@ test_that("failures of a server are named, and passing ones tried again", {
   expect_length(list.files(tempdir(), "^web"), 0)
 })
 
+test_that("a transfer ends where it brings too much, takes too long or is too slow", {
+  withr::local_options(civicatlas.retry_wait = 0.01, civicatlas.web_bytes = 5e6)
+  base <- local_server("broken", withr::local_tempdir())
+  expect_error(read_layer(paste0(base, "/endless")), "more than the 5 MB.*web_bytes = 1e11", class = "civicatlas_error_file")
+  withr::local_options(civicatlas.web_timeout = 2)
+  expect_error(read_layer(paste0(base, "/slow")), "cannot be read", class = "civicatlas_error_file")
+  withr::local_options(civicatlas.web_timeout = 60, civicatlas.web_time = 1)
+  expect_error(read_layer(paste0(base, "/slow")), "cannot be read", class = "civicatlas_error_file")
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(try(read_layer(paste0(base, "/slow")), silent = TRUE), "cannot be read yet.*trying again")
+  expect_length(list.files(tempdir(), "^web"), 0)
+})
+
+test_that("a server may send on to itself, and to others where they are allowed", {
+  folder <- web_folder()
+  base <- local_server("web", folder)
+  other <- sub("127.0.0.1", "localhost", base)
+  expect_identical(nrow(read_layer(paste0(base, "/moved?to=", base, "/rooms.geojson"))), 140L)
+  expect_error(read_layer(paste0(base, "/moved?to=", other, "/rooms.geojson")), "localhost.*not on the same server.*web_hosts = \"localhost\"", class = "civicatlas_error_file")
+  expect_error(read_layer(paste0(base, "/moved?to=file://", folder, "/rooms.geojson")), "cannot be read", class = "civicatlas_error_file")
+  items <- paste0(base, "/api/collections/rooms/items?trap=")
+  expect_error(read_layer(paste0(items, "file")), "not on the same server", class = "civicatlas_error_file")
+  expect_error(read_layer(paste0(items, "itself")), "read before, without end", class = "civicatlas_error_format")
+  expect_error(read_layer(paste0(items, "host")), "localhost.*not on the same server", class = "civicatlas_error_file")
+  withr::local_options(civicatlas.web_hosts = "localhost")
+  expect_identical(nrow(read_layer(paste0(base, "/moved?to=", other, "/rooms.geojson"))), 140L)
+  withr::local_options(civicatlas.web_pages = 1)
+  expect_error(read_layer(paste0(base, "/api")), "more than 1 page,", class = "civicatlas_error_file")
+})
+
 test_that("collections of an OGC API are read page by page, with the window sent to the server", {
   folder <- web_folder()
   base <- paste0(local_server("web", folder), "/api")
