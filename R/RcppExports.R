@@ -333,8 +333,8 @@ core_nearly_equal <- function(x_handles, x_store, y_handles, y_store, tolerance)
     .Call(`_civicatlas_core_nearly_equal`, x_handles, x_store, y_handles, y_store, tolerance)
 }
 
-core_nearest_rows <- function(x_handles, x_store, y_handles, y_store, count, within, crs) {
-    .Call(`_civicatlas_core_nearest_rows`, x_handles, x_store, y_handles, y_store, count, within, crs)
+core_nearest_rows <- function(x_handles, x_store, y_handles, y_store, count, ties, within, crs) {
+    .Call(`_civicatlas_core_nearest_rows`, x_handles, x_store, y_handles, y_store, count, ties, within, crs)
 }
 
 core_shapes_from_wkt <- function(texts) {

@@ -154,7 +154,7 @@ join_command <- function(inputs, options) {
     join_where(x, y, relation = options$relation, unmatched = options$unmatched, multiple = options$multiple, distance = options$distance,
                unit = options$unit)
   } else {
-    join_nearest(x, y, options$nearest, within = options$distance, unit = options$unit)
+    join_nearest(x, y, options$nearest, within = options$distance, unit = options$unit, most_ties = options$most_ties)
   }
   written(out, inputs[3], options)
 }
@@ -414,7 +414,8 @@ commands <- function() {
       options = c(input_options, output_options, relation_options, list(
         option("unmatched", "keep", "rows without a partner: keep or drop [%default]"),
         option("multiple", "all", "rows with several partners: all, first or largest [%default]"),
-        option("nearest", NULL, "join so many nearest rows instead, no farther than --distance", type = "integer")
+        option("nearest", NULL, "join so many nearest rows instead, no farther than --distance", type = "integer"),
+        option("most-ties", 100L, "with --nearest: how many rows that are equally far are kept beyond these [%default]")
       )),
       example = "civicatlas join rooms.geojson wards.shp rooms-with-wards.geojson --match-crs", run = join_command
     ),

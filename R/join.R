@@ -157,6 +157,8 @@ warn_if_apart <- function(x, y, none_matched) {
 #' @param unit Of `within` and of the `distance` column: see [length_of()]; metres by default, coordinate units where the CRS is missing.
 #' @param crs See [related_pairs()].
 #' @param ties `"all"` rows that are equally far, or the `"first"` of `y`.
+#' @param most_ties With `ties = "all"`: how many rows that are equally far are kept for a row beyond `count`, the first of `y`; that there
+#'   are more is told in a warning. `Inf` for all, which are n times n where n points lie in one place.
 #' @param rank_by With `ties = "first"`: a column of `y`, or an expression on them, whose `highest` (or lowest) comes first among rows that
 #'   are equally far.
 #' @return A spatial frame in the row order of `x`, nearest first: the columns of `x` and `y`, then `distance` and `direction` (degrees clockwise
@@ -168,21 +170,25 @@ warn_if_apart <- function(x, y, none_matched) {
 #' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
 #' join_nearest(centroid_of(wards), rooms)
 #' @export
-join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", rank_by = NULL, highest = TRUE, suffix = "_y", crs = "equal") {
+join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", most_ties = 100, rank_by = NULL, highest = TRUE, suffix = "_y",
+                         crs = "equal") {
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
   one_of(ties, c("all", "first"), "ties", call = call)
   need_count(count, call)
+  if (!is.numeric(most_ties) || length(most_ties) != 1 || !isTRUE(most_ties >= 0)) fail("argument", "{.arg most_ties} must be one number of 0 or more.", call = call)
   a <- as_shapes(x)
   b <- as_shapes(y)
   scale <- nearest_scale(a, unit, call)
   warn_of_distances(a)
-  found <- nearest_rows(a, b, count, reach_of_nearest(within, call) / scale, call)
-  tied <- length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count))
   rank_by <- rlang::enquo(rank_by)
-  if (ties == "first") found <- first_of_ties(found, count, if (!rlang::quo_is_null(rank_by)) rank_values(plain(y), rank_by, call), highest)
+  first <- order_of_ties(y, if (ties == "first" && !rlang::quo_is_null(rank_by)) rank_values(plain(y), rank_by, call), highest)
+  found <- nearest_rows(a, b[first], count, reach_of_nearest(within, call) / scale, call, ties = if (ties == "all") most_ties else 0)
+  found$y <- first[found$y]
+  if (ties == "all") tell_cut_ties(found$cut, most_ties)
+  tied <- if (ties == "all") length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count)) else 0
   alone <- setdiff(seq_len(nrow(x)), found$x)
   rows <- data.frame(x = c(found$x, alone), y = c(found$y, rep(NA_integer_, length(alone))), distance = c(found$distance * scale, rep(NA_real_, length(alone))))
   rows <- rows[order(rows$x), ]
@@ -190,16 +196,20 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   towards <- tibble::new_tibble(list(distance = rows$distance, direction = directions(a, b, rows)), nrow = nrow(rows))
   out <- add_columns(out, towards, suffix)
   parts <- c(if (length(alone)) paste(format_count(length(alone)), "without a partner (NA)"),
-             if (tied) paste0(format_count(tied), " equally far (", if (ties == "all") "kept too" else "left out", ")"))
+             if (tied) paste(format_count(tied), "equally far (kept too)"),
+             if (ties == "first" && found$cut) paste(format_count(found$cut), "with others equally far (left out)"))
   say("{.fn join_nearest}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
   record(out, x, "join_nearest", rlang::current_call(), nrow(x), parts, started)
 }
 
-# Of each row's nearest as many as asked for: of those equally far the best ranked come first, then the first rows of y.
-first_of_ties <- function(found, count, rank, highest) {
-  key <- if (is.null(rank)) found$y else if (highest) -rank[found$y] else rank[found$y]
-  order <- order(found$x, found$distance, key, found$y)
-  lapply(found, `[`, order[sequence_in_groups(found$x) <= count])
+# The rows of y in the order in which they are taken where they are equally far: the best ranked, then the first.
+order_of_ties <- function(y, rank, highest) if (is.null(rank)) seq_len(nrow(y)) else order(if (highest) -rank else rank)
+
+tell_cut_ties <- function(cut, most) {
+  if (cut == 0) return(invisible())
+  all <- typed("most_ties = Inf", "--most-ties 1000000000")
+  caution("join", c("{counted(cut, 'row')} with more than {counted(most, 'row')} equally far beyond those asked for; the first {cli::qty(most)}{?was/were} kept.",
+                    i = "{.code {all}} keeps all."))
 }
 
 need_count <- function(count, call, what = "count") {
@@ -219,13 +229,14 @@ nearest_scale <- function(shapes, unit, call) {
 }
 
 # Pairs of the nearest rows, with distances in coordinate units, in metres on longitude and latitude.
-nearest_rows <- function(x, y, count, within, call) {
+nearest_rows <- function(x, y, count, within, call, ties = 0) {
   geographic <- is_geographic(x)
   if (geographic) {
     x <- on_one_turn(in_degrees(x))
     y <- on_one_turn(in_degrees(y))
   }
-  core(core_nearest_rows(handles_of(x), store_of(x), handles_of(y), store_of(y), as.integer(count), within, if (geographic) unclass(crs_of(x))), call = call)
+  core(core_nearest_rows(handles_of(x), store_of(x), handles_of(y), store_of(y), as.integer(count),
+                         as.integer(min(ties, .Machine$integer.max)), within, if (geographic) unclass(crs_of(x))), call = call)
 }
 
 directions <- function(x, y, rows) {

@@ -1072,8 +1072,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_nearest_rows
-List core_nearest_rows(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, int count, double within, Nullable<List> crs);
-RcppExport SEXP _civicatlas_core_nearest_rows(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP countSEXP, SEXP withinSEXP, SEXP crsSEXP) {
+List core_nearest_rows(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, int count, int ties, double within, Nullable<List> crs);
+RcppExport SEXP _civicatlas_core_nearest_rows(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP countSEXP, SEXP tiesSEXP, SEXP withinSEXP, SEXP crsSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -1082,9 +1082,10 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
     Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
     Rcpp::traits::input_parameter< int >::type count(countSEXP);
+    Rcpp::traits::input_parameter< int >::type ties(tiesSEXP);
     Rcpp::traits::input_parameter< double >::type within(withinSEXP);
     Rcpp::traits::input_parameter< Nullable<List> >::type crs(crsSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_nearest_rows(x_handles, x_store, y_handles, y_store, count, within, crs));
+    rcpp_result_gen = Rcpp::wrap(core_nearest_rows(x_handles, x_store, y_handles, y_store, count, ties, within, crs));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1463,7 +1464,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},
     {"_civicatlas_core_check_shapes", (DL_FUNC) &_civicatlas_core_check_shapes, 2},
     {"_civicatlas_core_nearly_equal", (DL_FUNC) &_civicatlas_core_nearly_equal, 5},
-    {"_civicatlas_core_nearest_rows", (DL_FUNC) &_civicatlas_core_nearest_rows, 7},
+    {"_civicatlas_core_nearest_rows", (DL_FUNC) &_civicatlas_core_nearest_rows, 8},
     {"_civicatlas_core_shapes_from_wkt", (DL_FUNC) &_civicatlas_core_shapes_from_wkt, 1},
     {"_civicatlas_core_shapes_from_wkb", (DL_FUNC) &_civicatlas_core_shapes_from_wkb, 1},
     {"_civicatlas_core_wkt", (DL_FUNC) &_civicatlas_core_wkt, 3},

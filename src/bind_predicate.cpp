@@ -102,11 +102,12 @@ LogicalVector core_nearly_equal(IntegerVector x_handles, List x_store, IntegerVe
 // CRS is given.
 // [[Rcpp::export]]
 List core_nearest_rows(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, int count,
-                       double within, Nullable<List> crs) {
+                       int ties, double within, Nullable<List> crs) {
   const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
-  const auto found = crs.isNull()
-                         ? nearest_rows(x, y, count, within)
-                         : nearest_rows_on_ellipsoid(x, y, kernel_crs(List(crs)).datum.ellipsoid, count, within);
+  const NearWanted wanted{count, ties, within};
+  const auto [found, cut] = crs.isNull()
+                                ? nearest_rows(x, y, wanted)
+                                : nearest_rows_on_ellipsoid(x, y, kernel_crs(List(crs)).datum.ellipsoid, wanted);
   IntegerVector rows(no_init(found.size())), others(no_init(found.size()));
   NumericVector distance(no_init(found.size()));
   for (std::size_t i = 0; i < found.size(); ++i) {
@@ -114,5 +115,5 @@ List core_nearest_rows(IntegerVector x_handles, List x_store, IntegerVector y_ha
     others[i] = found[i].y + 1;
     distance[i] = found[i].distance;
   }
-  return List::create(_["x"] = rows, _["y"] = others, _["distance"] = distance);
+  return List::create(_["x"] = rows, _["y"] = others, _["distance"] = distance, _["cut"] = static_cast<double>(cut));
 }

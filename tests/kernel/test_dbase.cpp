@@ -2,6 +2,7 @@
 
 #include "bytes_by_hand.h"
 #include "kernel/error.h"
+#include "kernel/formats/unpack_limit.h"
 #include "reading.h"
 
 using namespace civic;

@@ -2,6 +2,7 @@
 
 #include "kernel/error.h"
 #include "kernel/measure/planar.h"
+#include "kernel/noding/noder.h"
 #include "kernel/overlay/dissolve.h"
 #include "kernel/overlay/overlay.h"
 #include "vectors.h"
@@ -181,4 +182,21 @@ TEST_CASE("coordinates that are not finite are refused by row") {
   for (const char* text :
        {"POLYGON ((0 0, 1 0, NaN 1, 0 0))", "POLYGON ((0 0, 1 0, 1 NaN, 0 0))", "POLYGON ((0 0, 1 0, 1 Inf, 0 0))"})
     CHECK_THROWS_WITH(repair(Layer({text}).rows(), FillRule::even_odd), Catch::Contains("row 1"));
+}
+
+TEST_CASE("segments that all cross in one place are cut there, however many pairs they are") {
+  constexpr int n = 1600;  // 1.3 million pairs
+  std::vector<GridPoint> points;
+  std::vector<Segment> segments;
+  for (int i = 0; i < n; ++i) {
+    const std::int64_t x = 2000 * Grid::cell_steps * (n + i), y = 2000 * Grid::cell_steps * (2 * i + 1);
+    points.push_back({x, y});
+    points.push_back({-x, -y});
+    segments.push_back({2 * i, 2 * i + 1, i});
+  }
+  const Noded noded = node(points, segments);
+  CHECK(noded.points.size() == 2 * n + 1);
+  CHECK(noded.segments.size() == 2 * n);
+  const int centre = noded.place({0, 0});
+  for (const Segment& segment : noded.segments) REQUIRE((segment.from == centre || segment.to == centre));
 }

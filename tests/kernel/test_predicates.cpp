@@ -80,6 +80,26 @@ TEST_CASE("banded location agrees with testing every edge on a grid, far from th
   }
 }
 
+TEST_CASE("a star whose edges are as high as all of it is held in memory of its own size") {
+  constexpr int points = 40000;
+  std::string text = "POLYGON ((";
+  for (int k = 0; k <= points; ++k) {
+    const double turn = 2 * pi * (k % points) / points, radius = k % 2 == 0 ? 100 : 1;
+    text +=
+        (k > 0 ? ", " : "") + std::to_string(radius * std::cos(turn)) + " " + std::to_string(radius * std::sin(turn));
+  }
+  const civic::StoreBuffer store = test::store_of({text + "))"});
+  PolygonLocator locator;
+  locator.take(store.view(), 0);
+  std::mt19937 random(11);
+  std::uniform_real_distribution<double> at(-80, 80);
+  for (int i = 0; i < 100; ++i) {
+    const double x = at(random), y = at(random);
+    REQUIRE(locator.locate(x, y) == locate_in_shape(store.view(), 0, x, y));
+  }
+  CHECK(locator.entries() <= 16 * static_cast<std::size_t>(points) + 2);
+}
+
 TEST_CASE("short lists of rows are put in order, spread evenly or not") {
   std::mt19937 random(13);
   RowSorter sorter;

@@ -85,7 +85,7 @@ TEST_CASE("pairs and nearest on several threads") {
   const Layer points = places(20000);
   same_on_several([&] { return pairs_of(related_pairs(points.rows(), first().rows(), Relation::intersects, 0)); });
   same_on_several([&] { return pairs_of(related_pairs(first().rows(), first().rows(), Relation::touches, 0)); });
-  same_on_several([&] { return pairs_of(nearest_rows(points.rows(), first().rows(), 2, 5)); });
+  same_on_several([&] { return pairs_of(nearest_rows(points.rows(), first().rows(), {2, 100, 5}).pairs); });
 }
 
 TEST_CASE("files on several threads") {

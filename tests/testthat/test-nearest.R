@@ -44,3 +44,18 @@ test_that("shapes of any type have nearest rows, 0 away where they meet", {
   near <- join_nearest(rooms[1:20, ], lines, ties = "first")
   expect_equal(near$distance, vapply(1:20, function(i) min(distance_between(rooms[i, ], lines)), 0))
 })
+
+test_that("rows that are equally far are kept up to a number, which is told, and the best ranked come first", {
+  place <- spatial_frame(k = 1:300, rank = c(300:1), geometry = point_shapes(rep(500000, 300), rep(4750000, 300), 32757))
+  here <- place[1, "geometry"]
+  expect_warning(found <- join_nearest(here, place), "1 row with more than 100 rows equally far.*most_ties = Inf", class = "civicatlas_warning_join")
+  expect_identical(found$k, 1:101)
+  expect_identical(join_nearest(here, place, most_ties = Inf)$k, 1:300)
+  expect_identical(suppressWarnings(join_nearest(here, place, count = 3, most_ties = 0))$k, 1:3)
+  expect_identical(join_nearest(here, place, ties = "first")$k, 1L)
+  expect_identical(join_nearest(here, place, ties = "first", rank_by = rank, highest = FALSE)$k, 300L)
+  expect_identical(join_nearest(here, place, count = 2, ties = "first", rank_by = k)$k, c(300L, 299L))
+  expect_error(join_nearest(here, place, most_ties = -1), "most_ties", class = "civicatlas_error_argument")
+  far <- spatial_frame(k = 1L, geometry = point_shapes(500010, 4750000, 32757))
+  expect_no_warning(expect_identical(join_nearest(far, rbind(place[1:50, c("k", "geometry")], far))$k_y, 1L))
+})

@@ -1,6 +1,7 @@
 #include "nearest.h"
 
 #include <algorithm>
+#include <atomic>
 #include <cmath>
 
 #include "../measure/distance.h"
@@ -66,12 +67,17 @@ class OnEllipsoid {
 template <class Metric>
 class Search {
  public:
-  Search(const RTree& tree, const Metric& metric, int count, double within)
-      : tree_(tree), metric_(metric), count_(static_cast<std::size_t>(count)), within_(within) {}
+  Search(const RTree& tree, const Metric& metric, const NearWanted& wanted)
+      : tree_(tree),
+        metric_(metric),
+        count_(static_cast<std::size_t>(wanted.count)),
+        most_(count_ + static_cast<std::size_t>(wanted.ties)),
+        within_(wanted.within) {}
 
   void run(int row, const Box& box, std::vector<NearRow>& out) {
     open_.clear();
     found_.clear();
+    cut_at_ = -1;
     row_ = row;
     // The nearest row is no farther than the one that was nearest to the row before, which lies close by.
     hint_ = count_ == 1 && last_ >= 0
@@ -92,7 +98,9 @@ class Search {
     std::sort(found_.begin(), found_.end(), nearer);
     if (!found_.empty()) last_ = found_.front().y;
     out.insert(out.end(), found_.begin(), found_.end());
+    cut_rows_ += found_.size() >= count_ && cut_at_ == kth_;
   }
+  std::size_t cut_rows() const { return cut_rows_; }
 
  private:
   struct Open {
@@ -118,52 +126,71 @@ class Search {
     open_.push_back({bound, node});
     std::push_heap(open_.begin(), open_.end(), later);
   }
-  // Keeps the count nearest and all that are as far as the last of them.
+  // Keeps the count nearest and those that are as far as the last of them.
   void keep(const NearRow& near) {
-    if (count_ == 1 && !found_.empty() && near.distance < kth_) found_.clear();
-    found_.push_back(near);
-    if (found_.size() < count_) return;
-    if (count_ > 1) std::sort(found_.begin(), found_.end(), nearer);
-    kth_ = found_[count_ - 1].distance;
+    if (found_.size() < count_) {
+      found_.push_back(near);
+      if (found_.size() < count_) return;
+      std::sort(found_.begin(), found_.end(), nearer);
+      kth_ = near_enough();
+      return;
+    }
+    if (found_.size() == most_ && !nearer(near, found_.back())) {
+      cut_at_ = near.distance;
+      return;
+    }
+    found_.insert(std::upper_bound(found_.begin(), found_.end(), near, nearer), near);
+    kth_ = near_enough();
     while (found_.back().distance > kth_) found_.pop_back();
+    if (found_.size() > most_) {
+      cut_at_ = kth_;
+      found_.pop_back();
+    }
   }
+
+  double near_enough() const { return found_[count_ - 1].distance; }
 
   const RTree& tree_;
   const Metric& metric_;
-  const std::size_t count_;
+  const std::size_t count_, most_;
   const double within_;
   std::vector<Open> open_;
   std::vector<NearRow> found_;
-  double kth_ = 0, hint_ = 0;
+  double kth_ = 0, hint_ = 0, cut_at_ = -1;  // the distance of a tie that was left out
+  std::size_t cut_rows_ = 0;
   int row_ = 0, last_ = -1;
 };
 
 template <class Metric>
-std::vector<NearRow> search_all(const ShapeRows& x, const ShapeRows& y, const Metric& metric, int count,
-                                double within) {
+NearRows search_all(const ShapeRows& x, const ShapeRows& y, const Metric& metric, const NearWanted& wanted) {
   const auto index = index_of(y);
   const RTree& tree = *index;
-  if (tree.size() == 0 || count < 1) return {};
+  if (tree.size() == 0 || wanted.count < 1) return {};
   // Rows that lie near one another search the same nodes, which are in the cache then.
   const auto near_each_other = index_of(x);
   const std::vector<int>& order = near_each_other->rows();
+  std::atomic<std::size_t> cut{0};
   auto found = parallel_collect<NearRow>(order.size(), 4096, [&](std::size_t begin, std::size_t end, auto& out) {
-    Search<Metric> search(tree, metric, count, within);
-    for (std::size_t i = begin; i < end; ++i) search.run(order[i], x.box(order[i]), out);
+    Search<Metric> search(tree, metric, wanted);
+    for (std::size_t i = begin; i < end; ++i) {
+      search.run(order[i], x.box(order[i]), out);
+      end_if_interrupted();
+    }
+    cut += search.cut_rows();
   });
   sort_by_key(found, static_cast<std::size_t>(x.size()), [](const auto& pair) { return pair.x; });
-  return found;
+  return {std::move(found), cut};
 }
 
 }  // namespace
 
-std::vector<NearRow> nearest_rows(const ShapeRows& x, const ShapeRows& y, int count, double within) {
-  return search_all(x, y, Planar(x, y), count, within);
+NearRows nearest_rows(const ShapeRows& x, const ShapeRows& y, const NearWanted& wanted) {
+  return search_all(x, y, Planar(x, y), wanted);
 }
 
-std::vector<NearRow> nearest_rows_on_ellipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
-                                               int count, double within) {
-  return search_all(x, y, OnEllipsoid(x, y, ellipsoid), count, within);
+NearRows nearest_rows_on_ellipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
+                                   const NearWanted& wanted) {
+  return search_all(x, y, OnEllipsoid(x, y, ellipsoid), wanted);
 }
 
 }  // namespace civic

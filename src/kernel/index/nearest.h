@@ -12,13 +12,23 @@ struct NearRow {
   double distance;
 };
 
-// For each row of x the `count` nearest rows of y no farther than `within`, and all as far as the last of these; by x,
-// then by distance, then by y. Rows that are missing or empty have no neighbours and are none. Distances are planar in
-// coordinate units, 0 where shapes meet.
-std::vector<NearRow> nearest_rows(const ShapeRows& x, const ShapeRows& y, int count, double within);
+struct NearWanted {
+  int count;      // of nearest rows
+  int ties;       // and up to so many more that are as far as the last of these, the first of y
+  double within;  // no farther than this
+};
+
+struct NearRows {
+  std::vector<NearRow> pairs;  // by x, then by distance, then by y
+  std::size_t cut = 0;         // rows of x with more ties than wanted
+};
+
+// For each row of x the nearest rows of y. Rows that are missing or empty have no neighbours and are none. Distances
+// are planar in coordinate units, 0 where shapes meet.
+NearRows nearest_rows(const ShapeRows& x, const ShapeRows& y, const NearWanted& wanted);
 
 // On longitude and latitude in degrees, along the ellipsoid in its unit.
-std::vector<NearRow> nearest_rows_on_ellipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
-                                               int count, double within);
+NearRows nearest_rows_on_ellipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
+                                   const NearWanted& wanted);
 
 }  // namespace civic

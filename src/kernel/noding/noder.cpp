@@ -1,9 +1,12 @@
 #include "noder.h"
 
 #include <algorithm>
+#include <atomic>
 #include <memory>
 #include <numeric>
+#include <tuple>
 
+#include "../error.h"
 #include "../index/rtree.h"
 #include "../parallel.h"
 #include "../sort_by_key.h"
@@ -274,8 +277,10 @@ class Noder {
   Stops meetings(const std::vector<int>& fresh, const RTree& tree, const std::vector<int>& others) const {
     constexpr std::size_t grain = 1024, group = 8;
     std::vector<Stops> parts((fresh.size() + grain - 1) / grain);
+    std::atomic<std::size_t> total{0};
     parallel_for(fresh.size(), grain, [&](std::size_t begin, std::size_t end) {
       Stops& out = parts[begin / grain];
+      std::size_t known = 0, bound = many;  // stops that are left of those thinned, and to thin again at
       std::vector<Candidate> candidates;
       std::vector<int> near;
       for (std::size_t k = begin; k < end; k += group, end_if_interrupted()) {
@@ -291,6 +296,12 @@ class Noder {
                  static_cast<std::size_t>(c.edge > i || !is_fresh(c.edge));
           }
           for (const int j : std::span(near).first(n)) meet(i, j, out);
+          if (out.crossings.size() > bound) {
+            const std::size_t before = known;
+            known = thin(out.crossings);
+            bound = std::max(many, 2 * known);
+            if ((total += known - before) > most_stops) throw ArgumentError(too_many_crossings);
+          }
         }
       }
     });
@@ -300,6 +311,33 @@ class Noder {
       all.crossings.insert(all.crossings.end(), part.crossings.begin(), part.crossings.end());
     }
     return all;
+  }
+
+  static constexpr std::size_t many = 1 << 20, most_stops = 200000000;
+  static constexpr const char* too_many_crossings =
+      "the shapes cross one another in more than 100 million places, which is beyond what fits in memory; work on "
+      "parts of "
+      "them";
+
+  // Of many edges that cross in one cell every pair says the same: a pair goes where each of its stops is told by
+  // another pair too. Gives how many stops are left.
+  static std::size_t thin(std::vector<Stop>& crossings) {
+    std::vector<std::size_t> order(crossings.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    auto key = [&](std::size_t k) { return std::tie(crossings[k].edge, crossings[k].at.x, crossings[k].at.y); };
+    std::sort(order.begin(), order.end(),
+              [&](std::size_t k, std::size_t l) { return key(k) != key(l) ? key(k) < key(l) : k < l; });
+    std::vector<char> needed(crossings.size() / 2, 0);
+    for (std::size_t i = 0; i < order.size(); ++i)
+      if (i == 0 || key(order[i]) != key(order[i - 1])) needed[order[i] / 2] = 1;
+    std::size_t left = 0;
+    for (std::size_t pair = 0; pair < needed.size(); ++pair) {
+      if (needed[pair] == 0) continue;
+      crossings[left++] = crossings[2 * pair];
+      crossings[left++] = crossings[2 * pair + 1];
+    }
+    crossings.resize(left);
+    return left;
   }
 
   // What two edges whose boxes nearly meet are to each other: the cell where they cross, for both; and ends of one

@@ -126,9 +126,11 @@ class PairPieces {
     std::vector<Belonging>& to = out.cells;
     const Sides sides = sides_of(features, x_rows_);
     if (keep_.both)
-      for (const int i : sides.x)
+      for (const int i : sides.x) {
+        end_where_many(sides.y);
         for (const int j : sides.y)
           if (own(i, j)) to.push_back({key(i, j), cell});
+      }
     if (keep_.only_x && sides.y.empty())
       for (const int i : sides.x)
         if (own(i, i)) to.push_back({key(i, -1), cell});
@@ -141,12 +143,18 @@ class PairPieces {
   void note_touches(std::span<const int> features, int cell, Found& out, const More& meets_in_more) const {
     if (!keep_.both) return;
     const Sides sides = sides_of(features, x_rows_);
-    for (const int i : sides.x)
+    for (const int i : sides.x) {
+      end_where_many(sides.y);
       for (const int j : sides.y) {
         if (meets_in_more(i, j)) continue;
         out.touches.push_back(key(i, j));
         if (keep_.touches) out.cells.push_back({key(i, j), cell});
       }
+    }
+  }
+  // Ends interrupted work in cells of so many features that their pairs take long.
+  static void end_where_many(std::span<const int> features) {
+    if (features.size() > 256) end_if_interrupted();
   }
 
   bool runs(int e, int feature) const { return a_.runs_along(e, feature); }

@@ -82,7 +82,11 @@ void PolygonLocator::take(const StoreView& store, int shape) {
   doubt_ = 0x1p-50 * (std::max(std::fabs(box_.xmin), std::fabs(box_.xmax)) + (box_.xmax - box_.xmin)) +
            std::numeric_limits<double>::min();
   const double height = box_.ymax - box_.ymin;
-  bands_ = std::clamp(static_cast<int>(edges_.size()) / 2, 1, 1 << 16);
+  double heights = 0;
+  for (const Spanning& e : edges_) heights += e.edge.by - e.edge.ay;
+  // As many as leave an edge in sixteen of them on average, as those of a star, say, are as high as all bands together.
+  const double most = 15 * static_cast<double>(edges_.size()) * (height / heights);
+  bands_ = std::clamp(static_cast<int>(std::min(most, static_cast<double>(edges_.size()) / 2)), 1, 1 << 16);
   bands_per_unit_ = height > 0 && std::isfinite(bands_ / height) ? bands_ / height : 0;
 
   // Each band is counted one place further on, so that filling it moves its start to its end.

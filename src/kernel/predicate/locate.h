@@ -19,6 +19,8 @@ class PolygonLocator {
   // Takes another shape; the memory of the last is used again.
   void take(const StoreView& store, int shape);
   Location locate(double x, double y) const;
+  // Edges counted once for each of their bands, which is what it holds in memory.
+  std::size_t entries() const { return banded_.size(); }
 
  private:
   struct Edge {

@@ -99,9 +99,11 @@ std::vector<int>& PointSearch::related_to(int polygon_row) {
 
 void PointSearch::keep_near(int shape) {
   const ShapeRows& points = question_.points_;
-  for (const Candidate& c : candidates_)
+  for (const Candidate& c : candidates_) {
+    end_if_interrupted();
     if (distance_from_points(points.store, points[c.row], question_.polygons_.store, shape) <= question_.distance_)
       related_.push_back(c.row);
+  }
 }
 
 template <class Locate>
@@ -109,7 +111,9 @@ void PointSearch::keep_related(const Locate& locate) {
   const ShapeRows& points = question_.points_;
   related_.resize(candidates_.size());
   std::size_t count = 0;
+  std::size_t done = 0;
   for (const Candidate& c : candidates_) {
+    if (++done % 256 == 0) end_if_interrupted();
     bool holds;
     if (c.box->is_place()) {  // all its points lie in one place
       holds = question_.holds_at_[static_cast<int>(locate(c.box->xmin, c.box->ymin))];

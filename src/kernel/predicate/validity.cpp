@@ -106,9 +106,10 @@ class PolygonCheck {
   // Pairs of edges: crossings and overlaps are errors, other places where they meet are kept for a closer look.
   Finding meetings() {
     Finding found;
-    for (std::size_t i = 0; i < edges_.size(); ++i) {
-      if (i % 1024 == 0) end_if_interrupted();
+    std::size_t met = 0;
+    for (std::size_t i = 0; i < edges_.size() && found.problem == Problem::none; ++i) {
       tree_.visit(edges_[i].box(), [&](int j, const Box&) {
+        if (++met % 65536 == 0) end_if_interrupted();
         if (static_cast<std::size_t>(j) <= i || found.problem != Problem::none) return;
         found = meet(edges_[i], edges_[static_cast<std::size_t>(j)]);
       });
@@ -238,6 +239,7 @@ class PolygonCheck {
         if (s == r || !box.holds(boxes[r])) return;
         const bool same_part = rings_[s].part == rings_[r].part;
         if (same_part && (rings_[r].shell || rings_[s].shell)) return;
+        end_if_interrupted();
         if (lies_in(r, s) < 0) return;
         if (same_part) {
           hole_in_hole = at(Problem::hole_in_hole, place);
