@@ -65,7 +65,7 @@ geopackage_schema <- c(
 
 create_geopackage_table <- function(con, x, layer, call) {
   spatial <- is_spatial_frame(x)
-  columns <- writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob"))
+  columns <- within_calendar(writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob")))
   repeated <- names(columns)[duplicated(ascii_lower(names(columns)))]
   if (length(repeated)) {
     fail("column", "SQLite does not tell upper from lower case in names of columns: {.val {repeated}}.", call = call)
@@ -267,7 +267,7 @@ append_geopackage <- function(con, x, layer, name, call) {
   info <- DBI::dbGetQuery(con, paste0("PRAGMA table_info(", DBI::dbQuoteIdentifier(con, layer), ")"))
   key <- info$name[info$pk > 0]
   if (length(key) != 1) fail("file", "The table {.val {layer}} has no single key column, so rows cannot be appended.", call = call)
-  columns <- writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob"))
+  columns <- within_calendar(writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob")))
   indexed <- spatial && index_name(layer, geometry$column_name) %in% DBI::dbListTables(con)
   if (spatial && !indexed) create_geopackage_index(con, layer, geometry$column_name)
   if (spatial) drop_index_triggers(con, layer, geometry$column_name)

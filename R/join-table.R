@@ -144,9 +144,13 @@ comparable_pair <- function(a, b, ignore_case) {
   as_number <- function(values) suppressWarnings(as.double(if (is.factor(values)) as.character(values) else values))
   is_number <- function(values) is.numeric(values) && !is.object(values)
   if (is_number(a) || is_number(b)) {
+    # Whole numbers beyond 2^53 are not told apart as numbers: text stays text, and a number that large equals none.
+    both <- is_number(a) && is_number(b)
     number <- function(values) {
       numbers <- as_number(values)
-      ifelse(is.na(numbers), text(values), core_number_text(numbers, -1L))
+      large <- !both & !is.na(numbers) & abs(numbers) >= 2^53
+      known <- core_number_text(numbers, -1L)
+      ifelse(is.na(numbers) | (large & !is_number(values)), text(values), ifelse(large, paste0("~", known), known))
     }
     return(list(x = number(a), table = number(b)))
   }

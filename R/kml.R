@@ -103,7 +103,7 @@ kml_extended_data <- function(root, path, placemarks) {
 }
 
 kml_schema <- function(document) {
-  fields <- xml2::xml_find_all(document, "//Schema/SimpleField")
+  fields <- xml2::xml_find_all(document, "//Schema/SimpleField[@name]")
   stats::setNames(xml2::xml_attr(fields, "type"), xml2::xml_attr(fields, "name"))
 }
 

@@ -58,10 +58,10 @@ in_utf8 <- function(bytes, source, query) {
     mark <- byte_order_marks[[encoding]]
     if (!identical(utils::head(bytes, length(mark)), mark)) next
     bytes <- bytes[-seq_along(mark)]
-    if (encoding != "UTF-8") return(charToRaw(iconv(list(bytes), encoding, "UTF-8")))
+    if (encoding != "UTF-8") return(from_wide(bytes, encoding, source, query))
   }
   if (any(bytes == 0)) {
-    fail("format", c("Cannot read {.file {source$name}}.", x = "It holds zero bytes, so it is no table in text."), call = query$call)
+    fail("format", c("Cannot read {.file {source$name}}.", x = "It holds zero bytes, so it is no text."), call = query$call)
   }
   text <- rawToChar(bytes)
   from <- query$encoding %||% if (validUTF8(text)) "UTF-8" else "CP1252"
@@ -69,7 +69,23 @@ in_utf8 <- function(bytes, source, query) {
   charToRaw(tryCatch(iconv(text, from, "UTF-8", sub = "byte"), error = function(e) unknown_encoding(from, query$call)))
 }
 
-byte_order_marks <- list("UTF-8" = as.raw(c(0xef, 0xbb, 0xbf)), "UTF-16LE" = as.raw(c(0xff, 0xfe)), "UTF-16BE" = as.raw(c(0xfe, 0xff)))
+# The wider ones first, of which one begins as a narrower one does.
+byte_order_marks <- list(
+  "UTF-8" = as.raw(c(0xef, 0xbb, 0xbf)), "UTF-32LE" = as.raw(c(0xff, 0xfe, 0, 0)), "UTF-32BE" = as.raw(c(0, 0, 0xfe, 0xff)),
+  "UTF-16LE" = as.raw(c(0xff, 0xfe)), "UTF-16BE" = as.raw(c(0xfe, 0xff))
+)
+
+from_wide <- function(bytes, encoding, source, query) {
+  width <- if (startsWith(encoding, "UTF-32")) 4 else 2
+  mark <- length(byte_order_marks[[encoding]])
+  broken <- function(x) fail("format", c("Cannot read {.file {source$name}}.", x = x), call = query$call)
+  if (length(bytes) %% width) {
+    broken("It ends in the middle of a character of {encoding}, at byte {format_count(mark + length(bytes) - length(bytes) %% width)}.")
+  }
+  text <- iconv(list(bytes), encoding, "UTF-8")
+  if (is.na(text)) broken("It says that it is {encoding}, but holds what is none.")
+  charToRaw(text)
+}
 
 # The separator that divides the first line most often, outside quotes.
 csv_separator <- function(name, bytes) {

@@ -1,7 +1,8 @@
 # Files of well-known text, one shape a line, and of well-known binary, one shape after the other.
 
 read_source.source_wkt <- function(source, query) {
-  lines <- strsplit(rawToChar(core(core_read_bytes(source$content, -1), source = source$name, call = query$call)), "\r?\n")[[1]]
+  bytes <- in_utf8(core(core_read_bytes(source$content, -1), source = source$name, call = query$call), source, query)
+  lines <- strsplit(rawToChar(bytes), "\r?\n")[[1]]
   lines <- trimws(lines)
   code <- unique(sub("^SRID=([0-9]+);.*", "\\1", grep("^SRID=", lines, value = TRUE)))
   text <- sub("^SRID=[0-9]+;", "", lines[nzchar(lines)])

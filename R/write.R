@@ -107,6 +107,7 @@ members_of <- function(target, format) {
 }
 
 need_folder <- function(file, call) {
+  if (nchar(basename(file), "bytes") > 255) fail("file", "A name of {nchar(basename(file), 'bytes')} bytes is longer than the 255 of a file's.", call = call)
   if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
 }
 
@@ -140,6 +141,17 @@ writable_columns <- function(x, call, keep = "Date") {
     if (length(others)) caution("data", "Only the active shape column is written; left out: {.val {others}}.")
   }
   Map(function(column, name) writable_column(column, name, keep, call), columns, names(columns))
+}
+
+# Dates and times of which a format writes four digits of the year; others become missing, which is told.
+within_calendar <- function(columns) {
+  years <- lapply(columns, function(column) if (inherits(column, c("Date", "POSIXct"))) as.POSIXlt(column, tz = "UTC")$year + 1900)
+  far <- lapply(years, function(year) which(!is.na(year) & (year < 0 | year > 9999)))
+  for (name in names(columns)[lengths(far) > 0]) {
+    caution("data", "Column {.val {name}}: {counted(length(far[[name]]), 'date')} outside the years 0 to 9999, which the format cannot hold, written as missing.")
+    columns[[name]][far[[name]]] <- NA
+  }
+  columns
 }
 
 writable_column <- function(column, name, keep, call) {
@@ -176,7 +188,7 @@ shapefile_contents <- function(x, call) {
 }
 
 dbase_contents <- function(x, call) {
-  columns <- writable_columns(x, call)
+  columns <- within_calendar(writable_columns(x, call))
   times <- names(columns)[vapply(attribute_table(x), inherits, NA, what = "POSIXt")]
   if (length(times)) caution("data", "Date-times are written as text, as dBASE has dates alone: {.val {times}}.")
   renamed <- short_names(names(columns))

@@ -86,3 +86,31 @@ test_that("a full disk leaves what was there, and says so", {
   told <- system2("bash", c("-c", shQuote(sprintf("trap '' XFSZ; ulimit -f 16; %s %s %s 2>/dev/null", file.path(R.home("bin"), "Rscript"), file, folder))), stdout = TRUE)
   expect_identical(utils::tail(told, 1), "file 0")
 })
+
+test_that("wide and broken texts are read right or told with their place", {
+  csv <- function(...) {
+    file <- withr::local_tempfile(fileext = ".csv", .local_envir = parent.frame())
+    writeBin(as.raw(c(...)), file)
+    file
+  }
+  letters <- utf8ToInt("a,b\n1,2\n")
+  expect_identical(read_layer(csv(0xff, 0xfe, 0, 0, rbind(letters, 0, 0, 0)))$b, 2L)
+  expect_identical(read_layer(csv(0xfe, 0xff, rbind(0, letters)))$b, 2L)
+  expect_error(read_layer(csv(0xff, 0xfe, rbind(letters, 0), 0x41)), "middle of a character of UTF-16LE, at byte 18", class = "civicatlas_error_format")
+  expect_error(read_layer(csv(0xff, 0xfe, rbind(letters, 0xd8))), "holds what is none", class = "civicatlas_error_format")
+  wkt <- withr::local_tempfile(fileext = ".wkt")
+  writeBin(c(charToRaw("POINT (1 2"), as.raw(0), charToRaw(")\n")), wkt)
+  expect_error(read_layer(wkt), "zero bytes", class = "civicatlas_error_format")
+  kml <- withr::local_tempfile(fileext = ".kml", lines = "<kml><Document><Schema id=\"s\"><SimpleField type=\"int\"/></Schema><Placemark><ExtendedData><SchemaData schemaUrl=\"#s\"><SimpleData>5</SimpleData></SchemaData></ExtendedData><Point><coordinates>1,2</coordinates></Point></Placemark></Document></kml>")
+  expect_identical(wkt_of(read_layer(kml)), "POINT (1 2)")
+})
+
+test_that("dates that a format cannot hold are missing there, and told", {
+  far <- tibble::tibble(day = structure(c(3663000, 18262), class = "Date"), n = 1:2)
+  for (ending in c(".dbf", ".gpkg")) {
+    file <- withr::local_tempfile(fileext = ending)
+    expect_warning(write_layer(far, file), "1 date outside the years 0 to 9999", class = "civicatlas_warning_data")
+    expect_identical(read_layer(file)$day, as.Date(c(NA, "2020-01-01")))
+  }
+  expect_error(write_layer(far, file.path(tempdir(), paste0(strrep("x", 300), ".csv"))), "longer than the 255", class = "civicatlas_error_file")
+})

@@ -192,3 +192,11 @@ test_that("within distance is in true metres on longitude and latitude", {
   expect_gt(nrow(around), 200)
   expect_identical(related_pairs(rooms[1, ], rooms[1, ], "within distance", 0)$y, 1L)
 })
+
+test_that("text keys beyond 2^53 equal no number", {
+  x <- toy_frame(k = c("9007199254740993", "9007199254740992", "5"), geometry = point_shapes(1:3, 1:3, 4326))
+  table <- tibble::tibble(k = c(9007199254740992, 5), v = 1:2)
+  expect_identical(suppressWarnings(join_table(x, table, by = "k"))$v, c(NA, NA, 2L))
+  numbers <- toy_frame(k = c(9007199254740992, 5), geometry = point_shapes(1:2, 1:2, 4326))
+  expect_identical(join_table(numbers, table, by = "k")$v, 1:2)
+})
