@@ -17,8 +17,16 @@ core_set_unpack_limit <- function(bytes) {
     invisible(.Call(`_civicatlas_core_set_unpack_limit`, bytes))
 }
 
-core_confine <- function(memory) {
-    invisible(.Call(`_civicatlas_core_confine`, memory))
+core_fork <- function(memory) {
+    .Call(`_civicatlas_core_fork`, memory)
+}
+
+core_end_at_once <- function() {
+    invisible(.Call(`_civicatlas_core_end_at_once`))
+}
+
+core_wait_for <- function(process) {
+    invisible(.Call(`_civicatlas_core_wait_for`, process))
 }
 
 core_class_breaks <- function(values, classes, method) {

@@ -4,15 +4,16 @@
 # fork, in this one. Gives its value; its messages, warnings and errors come through. `died` is called where the process ended without a word.
 in_a_child <- function(work, died, memory = 1e12) {
   if (.Platform$OS.type == "windows") return(work())
-  job <- parallel::mcparallel({
-    core_confine(memory)
-    conditions_of(work())
-  }, silent = TRUE, mc.set.seed = FALSE)
-  on.exit(tools::pskill(job$pid, tools::SIGKILL))
-  found <- suppressWarnings(parallel::mccollect(job))[[1]]
-  on.exit()
+  result <- tempfile("child", fileext = ".rds")
+  on.exit(unlink(result))
+  child <- core_fork(memory)
+  if (child == 0) tryCatch(saveRDS(conditions_of(work()), result, compress = FALSE), finally = core_end_at_once())
+  on.exit(tools::pskill(child, tools::SIGKILL), add = TRUE, after = FALSE)
+  core(core_wait_for(child))
+  on.exit(unlink(result))
+  found <- tryCatch(readRDS(result), error = function(e) NULL, warning = function(w) NULL)
   full <- grepl("cannot allocate|bad_alloc", conditionMessage(found$error %||% simpleError("")))
-  if (!inherits(found, "civicatlas_child") || full) return(died())
+  if (is.null(found) || full) return(died())
   for (said in found$said) if (inherits(said, "warning")) warning(said) else message(said)
   if (!is.null(found$error)) rlang::cnd_signal(found$error)
   found$value
@@ -29,7 +30,7 @@ conditions_of <- function(expr) {
     error <<- e
     NULL
   })
-  structure(list(value = value, error = error, said = said), class = "civicatlas_child")
+  list(value = value, error = error, said = said)
 }
 
 # Reads a file with another library, first in a process of its own that gives nothing back, unless it was written here and nobody changed

@@ -77,7 +77,7 @@ of_one_write <- function(source, call, read) {
   fail("file", "{.file {source$name}} was replaced again and again while it was read.", call = call)
 }
 
-stamps_of <- function(source) file.info(unlist(members_beside(source$path)), extra_cols = FALSE)[c("size", "mtime", "ctime")]
+stamps_of <- function(source) file.info(as.character(unlist(members_beside(source$path))), extra_cols = FALSE)[c("size", "mtime", "ctime")]
 
 read_source.source_dbase <- function(source, query) of_one_write(source, query$call, function(source) read_dbase(source, query))
 

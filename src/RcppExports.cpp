@@ -49,13 +49,33 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
-// core_confine
-void core_confine(double memory);
-RcppExport SEXP _civicatlas_core_confine(SEXP memorySEXP) {
+// core_fork
+int core_fork(double memory);
+RcppExport SEXP _civicatlas_core_fork(SEXP memorySEXP) {
 BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< double >::type memory(memorySEXP);
-    core_confine(memory);
+    rcpp_result_gen = Rcpp::wrap(core_fork(memory));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_end_at_once
+void core_end_at_once();
+RcppExport SEXP _civicatlas_core_end_at_once() {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    core_end_at_once();
+    return R_NilValue;
+END_RCPP
+}
+// core_wait_for
+void core_wait_for(int process);
+RcppExport SEXP _civicatlas_core_wait_for(SEXP processSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type process(processSEXP);
+    core_wait_for(process);
     return R_NilValue;
 END_RCPP
 }
@@ -1385,7 +1405,9 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
     {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
     {"_civicatlas_core_set_unpack_limit", (DL_FUNC) &_civicatlas_core_set_unpack_limit, 1},
-    {"_civicatlas_core_confine", (DL_FUNC) &_civicatlas_core_confine, 1},
+    {"_civicatlas_core_fork", (DL_FUNC) &_civicatlas_core_fork, 1},
+    {"_civicatlas_core_end_at_once", (DL_FUNC) &_civicatlas_core_end_at_once, 0},
+    {"_civicatlas_core_wait_for", (DL_FUNC) &_civicatlas_core_wait_for, 1},
     {"_civicatlas_core_class_breaks", (DL_FUNC) &_civicatlas_core_class_breaks, 3},
     {"_civicatlas_core_finite_sorted", (DL_FUNC) &_civicatlas_core_finite_sorted, 1},
     {"_civicatlas_core_variance_fit", (DL_FUNC) &_civicatlas_core_variance_fit, 2},

@@ -347,12 +347,23 @@ void core_set_threads(int threads) {
 // [[Rcpp::export]]
 void core_set_unpack_limit(double bytes) { unpack_limit() = static_cast<std::size_t>(bytes); }
 
-// For a process forked from R, which may take so many bytes of memory and harms the first one in no way as it ends.
+// The number of a process forked from R, in which it is 0; which may take so many bytes of memory, and harms the first
+// one in no way as it ends.
 // [[Rcpp::export]]
-void core_confine(double memory) {
-  end_without_trace();
-  limit_memory(memory);
+int core_fork(double memory) {
+  const int child = fork_process();
+  if (child == 0) {
+    end_without_trace();
+    limit_memory(memory);
+  }
+  return child;
 }
+
+// [[Rcpp::export]]
+void core_end_at_once() { end_at_once(); }
+
+// [[Rcpp::export]]
+void core_wait_for(int process) { wait_for_process(process); }
 
 // Called by R before it unloads the library, whose code the threads run.
 extern "C" void R_unload_civicatlas(DllInfo*) { civic::end_threads(); }

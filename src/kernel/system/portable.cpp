@@ -10,18 +10,22 @@
 #include <filesystem>
 #include <fstream>
 #include <memory>
+#include <thread>
 
 #include "../error.h"
+#include "../progress.h"
 #include "native_path.h"
 
 #if defined(_WIN32)
 #include <fcntl.h>
 #include <io.h>
+#include <process.h>
 #include <sys/stat.h>
 #include <windows.h>
 #else
 #include <fcntl.h>
 #include <sys/resource.h>
+#include <sys/wait.h>
 #include <unistd.h>
 #endif
 #if !defined(__cpp_lib_to_chars)
@@ -79,7 +83,10 @@ void flush_folder_of(const std::string&) noexcept {}
 
 int process_number() noexcept { return static_cast<int>(::GetCurrentProcessId()); }
 
+int fork_process() { throw Error("there is no fork on this system"); }
+void end_at_once() noexcept { ::_exit(0); }
 void end_without_trace() noexcept {}
+void wait_for_process(int) {}
 void limit_memory(double) noexcept {}
 
 #else
@@ -124,13 +131,29 @@ void flush_folder_of(const std::string& path) noexcept {
 
 int process_number() noexcept { return ::getpid(); }
 
+int fork_process() {
+  const pid_t child = ::fork();
+  if (child < 0) throw Error(std::string("no process can be started: ") + std::strerror(errno));
+  return child;
+}
+
+void end_at_once() noexcept { ::_exit(0); }
+
+void wait_for_process(int number) {
+  while (::waitpid(number, nullptr, WNOHANG) == 0) {
+    std::this_thread::sleep_for(std::chrono::milliseconds(1));
+    end_if_interrupted();
+  }
+}
+
 void end_without_trace() noexcept {
   for (const int crash : {SIGSEGV, SIGBUS, SIGILL, SIGFPE, SIGABRT}) std::signal(crash, SIG_DFL);
   std::atexit([] { ::_exit(1); });
   const rlimit none{0, 0};
   ::setrlimit(RLIMIT_CORE, &none);
   const int nowhere = ::open("/dev/null", O_WRONLY);
-  if (nowhere >= 0) ::dup2(nowhere, STDERR_FILENO);
+  for (const int stream : {STDOUT_FILENO, STDERR_FILENO})
+    if (nowhere >= 0) ::dup2(nowhere, stream);
 }
 
 void limit_memory(double bytes) noexcept {

@@ -75,9 +75,15 @@ void remove_file(const std::string& path) noexcept;
 std::string read_gzip(const std::string& path);
 
 int process_number() noexcept;
+// Starts a process that goes on from here as this one does, and gives its number, which is 0 in that one. Throws Error
+// where there can be none.
+int fork_process();
+[[noreturn]] void end_at_once() noexcept;
 // For a process forked from another. A crash ends it in silence, whatever the other one does then, as clear away files;
 // and so does exit(), which would close the streams that they share and set back the files that the other one reads.
 void end_without_trace() noexcept;
+// Waits until a process that was forked from this one has ended; may be interrupted.
+void wait_for_process(int number);
 // Lets this process take so many bytes more than it has, where the system tells how many these are.
 void limit_memory(double bytes) noexcept;
 
