@@ -21,9 +21,11 @@ in_a_child <- function(work, died, memory = 1e12) {
 
 conditions_of <- function(expr) {
   said <- list()
-  keep <- function(restart) function(condition) {
-    said[[length(said) + 1]] <<- condition
-    tryInvokeRestart(restart)
+  keep <- function(restart) {
+    function(condition) {
+      said[[length(said) + 1]] <<- condition
+      tryInvokeRestart(restart)
+    }
   }
   error <- NULL
   value <- tryCatch(withCallingHandlers(expr, warning = keep("muffleWarning"), message = keep("muffleMessage")), error = function(e) {
@@ -46,7 +48,8 @@ read_guarded <- function(path, name, call, read) {
 }
 
 too_damaged <- function(name, call) {
-  fail("format", c("Cannot read {.file {name}}.", x = "It is so damaged that its reader crashed, or unpacks to more than is allowed.", unpack_remedy()), call = call)
+  fail("format", c("Cannot read {.file {name}}.", x = "It is so damaged that its reader crashed, or unpacks to more than is allowed.",
+                   unpack_remedy()), call = call)
 }
 
 room_for <- function(path) if (unpack_option() > 0) unpack_option() else max(1e9, 100 * file.size(path))

@@ -89,7 +89,8 @@ next_page <- function(following, url, visited, call) {
   if (address %in% visited) fail("format", "{.url {shown_address(url)}} names a page as the next that was read before, without end.", call = call)
   most <- getOption("civicatlas.web_pages", 10000)
   if (length(visited) >= most) {
-    fail("file", c("{.url {shown_address(url)}} has more than {counted(most, 'page')}, which is all that is allowed.", i = allow_web("web_pages = 1e5")), call = call)
+    fail("file", c("{.url {shown_address(url)}} has more than {counted(most, 'page')}, which is all that is allowed.",
+                   i = allow_web("web_pages = 1e5")), call = call)
   }
   address
 }

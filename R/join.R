@@ -178,7 +178,7 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   y <- meet(x, y, crs, call = call)
   one_of(ties, c("all", "first"), "ties", call = call)
   need_count(count, call)
-  if (!is.numeric(most_ties) || length(most_ties) != 1 || !isTRUE(most_ties >= 0)) fail("argument", "{.arg most_ties} must be one number of 0 or more.", call = call)
+  need_most_ties(most_ties, call)
   a <- as_shapes(x)
   b <- as_shapes(y)
   scale <- nearest_scale(a, unit, call)
@@ -188,7 +188,6 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   found <- nearest_rows(a, b[first], count, reach_of_nearest(within, call) / scale, call, ties = if (ties == "all") most_ties else 0)
   found$y <- first[found$y]
   if (ties == "all") tell_cut_ties(found$cut, most_ties)
-  tied <- if (ties == "all") length(found$x) - sum(pmin(tabulate(found$x, nrow(x)), count)) else 0
   alone <- setdiff(seq_len(nrow(x)), found$x)
   rows <- data.frame(x = c(found$x, alone), y = c(found$y, rep(NA_integer_, length(alone))), distance = c(found$distance * scale, rep(NA_real_, length(alone))))
   rows <- rows[order(rows$x), ]
@@ -196,8 +195,7 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   towards <- tibble::new_tibble(list(distance = rows$distance, direction = directions(a, b, rows)), nrow = nrow(rows))
   out <- add_columns(out, towards, suffix)
   parts <- c(if (length(alone)) paste(format_count(length(alone)), "without a partner (NA)"),
-             if (tied) paste(format_count(tied), "equally far (kept too)"),
-             if (ties == "first" && found$cut) paste(format_count(found$cut), "with others equally far (left out)"))
+             account_of_ties(found, ties, nrow(x), count))
   say("{.fn join_nearest}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
   record(out, x, "join_nearest", rlang::current_call(), nrow(x), parts, started)
 }
@@ -205,10 +203,22 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
 # The rows of y in the order in which they are taken where they are equally far: the best ranked, then the first.
 order_of_ties <- function(y, rank, highest) if (is.null(rank)) seq_len(nrow(y)) else order(if (highest) -rank else rank)
 
+need_most_ties <- function(most, call) {
+  if (is.numeric(most) && length(most) == 1 && isTRUE(most >= 0)) return(invisible())
+  fail("argument", "{.arg most_ties} must be one number of 0 or more.", call = call)
+}
+
+account_of_ties <- function(found, ties, rows, count) {
+  tied <- length(found$x) - sum(pmin(tabulate(found$x, rows), count))
+  if (tied) return(paste(format_count(tied), "equally far (kept too)"))
+  if (ties == "first" && found$cut) paste(format_count(found$cut), "with others equally far (left out)")
+}
+
 tell_cut_ties <- function(cut, most) {
   if (cut == 0) return(invisible())
   all <- typed("most_ties = Inf", "--most-ties 1000000000")
-  caution("join", c("{counted(cut, 'row')} with more than {counted(most, 'row')} equally far beyond those asked for; the first {cli::qty(most)}{?was/were} kept.",
+  rows <- counted(most, "row")
+  caution("join", c("{counted(cut, 'row')} with more than {rows} equally far beyond those asked for; the first {cli::qty(most)}{?was/were} kept.",
                     i = "{.code {all}} keeps all."))
 }
 

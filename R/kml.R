@@ -3,7 +3,8 @@
 open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "kml") {
   bytes <- core(core_read_bytes(path, -1), source = name, call = call)
   if (declares_entities(bytes)) {
-    fail("format", c("Cannot read {.file {name}}.", x = "It declares entities of its own, which KML has no use for and which can unpack to any size."), call = call)
+    fail("format", c("Cannot read {.file {name}}.",
+                     x = "It declares entities of its own, which KML has no use for and which can unpack to any size."), call = call)
   }
   document <- tryCatch(xml2::read_xml(without_namespace(bytes)), error = function(e) {
     fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {conditionMessage(e)}"), call = call)

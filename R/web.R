@@ -51,22 +51,29 @@ web_bytes <- function() as.double(getOption("civicatlas.web_bytes", 1e10))
 web_perform <- function(request, call, path = NULL, label = NULL) {
   url <- shown_address(request$url)
   for (try in seq_len(web_tries)) {
-    watch <- watch_transfer(label)
-    response <- tryCatch(httr2::req_perform(watch$on(request), path = path), error = identity)
-    failed <- inherits(response, "error")
-    if (!failed && httr2::resp_status(response) < 400) return(same_origin_response(response, request$url, call))
-    why <- if (failed) conditionMessage(response$parent %||% response) else paste("it answers", httr2::resp_status(response))
-    if (watch$too_long()) too_much_web(url, call)
-    if (failed && grepl("aborted by an application callback", why)) rlang::interrupt()
-    if (!failed && !httr2::resp_status(response) %in% passing_statuses) break
+    answer <- web_try(request, call, path, label)
+    if (answer$arrived) return(same_origin_response(answer$response, request$url, call))
+    if (!answer$passing || try == web_tries) break
     wait <- getOption("civicatlas.retry_wait", 1) * try
-    if (try < web_tries) {
-      say("{.url {url}} cannot be read yet ({why}); trying again in {wait} s.")
-      Sys.sleep(wait)
-    }
+    say("{.url {url}} cannot be read yet ({answer$why}); trying again in {wait} s.")
+    Sys.sleep(wait)
   }
-  if (!failed) refused_by_server(response, url, call)
-  fail("file", c("{.url {url}} cannot be read.", x = "{why}", i = "Check the address and the connection."), call = call)
+  if (!is.null(answer$response)) refused_by_server(answer$response, url, call)
+  fail("file", c("{.url {url}} cannot be read.", x = "{answer$why}", i = "Check the address and the connection."), call = call)
+}
+
+# One try: the response or NULL, whether it is one that was asked for, and otherwise why not and whether that may pass.
+web_try <- function(request, call, path, label) {
+  watch <- watch_transfer(label)
+  response <- tryCatch(httr2::req_perform(watch$on(request), path = path), error = identity)
+  if (watch$too_long()) too_much_web(shown_address(request$url), call)
+  if (inherits(response, "error")) {
+    why <- conditionMessage(response$parent %||% response)
+    if (grepl("aborted by an application callback", why)) rlang::interrupt()
+    return(list(arrived = FALSE, passing = TRUE, why = why))
+  }
+  status <- httr2::resp_status(response)
+  list(response = response, arrived = status < 400, passing = status %in% passing_statuses, why = paste("it answers", status))
 }
 
 # Ends a transfer that brings more than it may, and shows how far it is. `on(request)` is the request that is watched.

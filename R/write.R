@@ -148,7 +148,8 @@ within_calendar <- function(columns) {
   years <- lapply(columns, function(column) if (inherits(column, c("Date", "POSIXct"))) as.POSIXlt(column, tz = "UTC")$year + 1900)
   far <- lapply(years, function(year) which(!is.na(year) & (year < 0 | year > 9999)))
   for (name in names(columns)[lengths(far) > 0]) {
-    caution("data", "Column {.val {name}}: {counted(length(far[[name]]), 'date')} outside the years 0 to 9999, which the format cannot hold, written as missing.")
+    dates <- counted(length(far[[name]]), "date")
+    caution("data", "Column {.val {name}}: {dates} outside the years 0 to 9999, which the format cannot hold, written as missing.")
     columns[[name]][far[[name]]] <- NA
   }
   columns
