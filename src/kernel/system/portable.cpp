@@ -19,7 +19,6 @@
 #if defined(_WIN32)
 #include <fcntl.h>
 #include <io.h>
-#include <process.h>
 #include <sys/stat.h>
 #include <windows.h>
 #else
@@ -84,7 +83,9 @@ void flush_folder_of(const std::string&) noexcept {}
 int process_number() noexcept { return static_cast<int>(::GetCurrentProcessId()); }
 
 int fork_process() { throw Error("there is no fork on this system"); }
-void end_at_once() noexcept { ::_exit(0); }
+void end_at_once() noexcept {
+  for (;;) ::TerminateProcess(::GetCurrentProcess(), 0);
+}
 void end_without_trace() noexcept {}
 void wait_for_process(int) {}
 void limit_memory(double) noexcept {}
@@ -137,7 +138,9 @@ int fork_process() {
   return child;
 }
 
-void end_at_once() noexcept { ::_exit(0); }
+void end_at_once() noexcept {
+  for (;;) std::raise(SIGKILL);
+}
 
 void wait_for_process(int number) {
   while (::waitpid(number, nullptr, WNOHANG) == 0) {
@@ -148,7 +151,7 @@ void wait_for_process(int number) {
 
 void end_without_trace() noexcept {
   for (const int crash : {SIGSEGV, SIGBUS, SIGILL, SIGFPE, SIGABRT}) std::signal(crash, SIG_DFL);
-  std::atexit([] { ::_exit(1); });
+  std::atexit(end_at_once);
   const rlimit none{0, 0};
   ::setrlimit(RLIMIT_CORE, &none);
   const int nowhere = ::open("/dev/null", O_WRONLY);

@@ -78,6 +78,7 @@ int process_number() noexcept;
 // Starts a process that goes on from here as this one does, and gives its number, which is 0 in that one. Throws Error
 // where there can be none.
 int fork_process();
+// Ends this process without calling or closing anything.
 [[noreturn]] void end_at_once() noexcept;
 // For a process forked from another. A crash ends it in silence, whatever the other one does then, as clear away files;
 // and so does exit(), which would close the streams that they share and set back the files that the other one reads.
