@@ -90,7 +90,7 @@ test_that("shapefiles with side files in capitals, none, or several in one archi
   files <- list.files(folder, full.names = TRUE)
   zip <- file.path(folder, "all.zip")
   contents <- c(lapply(files, function(file) readBin(file, "raw", 1e6)), list(charToRaw("read me")))
-  civicatlas:::core_write_files(zip, list(civicatlas:::core_encode_zip(c(paste0("in/", basename(files)), "in/readme.txt"), contents)))
+  civicatlas:::core_write_files(zip, list(civicatlas:::core_encode_zip(c(paste0("in/", basename(files)), "in/readme.txt"), contents)), character(), 0)
   expect_identical(list_layers(zip), tibble::tibble(layer = c("a", "b", "c"), format = c("shapefile", "shapefile", "dbase"), geometry_type = c(NA, NA, "none")))
   expect_identical(wkt_of(read_layer(zip, "b")), wkt_of(wards)[2:3])
   expect_identical(read_layer(zip, "c")$x, 1:2)

@@ -1,5 +1,5 @@
-# See tools/chaos.sh. A layer is of one run: its rows say which in their places, and where the format has columns in these too.
-# usage: Rscript tools/chaos.R watch MINUTES, or: write FOLDER RUN
+# See tests/chaos/chaos.sh. A layer is of one run: its rows say which in their places, and where the format has columns in these too.
+# usage: Rscript tests/chaos/chaos.R watch MINUTES, or: write FOLDER RUN
 suppressMessages(library(civicatlas))
 options(civicatlas.quiet = TRUE, warn = -1)
 given <- commandArgs(TRUE)
@@ -38,7 +38,7 @@ write_for_ever <- function(folder, first) {
 
 start_writer <- function(k, folder) {
   poor <- if (k == 3) "trap '' XFSZ; ulimit -f 4;" else ""  # no file beyond 4 kB, as on a full disk
-  command <- sprintf("%s exec %s tools/chaos.R write %s %d", poor, file.path(R.home("bin"), "Rscript"), folder, 1000 * k)
+  command <- sprintf("%s exec %s tests/chaos/chaos.R write %s %d", poor, file.path(R.home("bin"), "Rscript"), folder, 1000 * k)
   processx::process$new("bash", c("-c", command))
 }
 
