@@ -29,7 +29,7 @@ class ThreadPool {
       offers_.push_back(&work);
       grow(work.wanted_);
     }
-    work.wanted_ == 1 ? offered_.notify_one() : offered_.notify_all();
+    offered_.notify_all();
   }
 
   unsigned withdraw(OfferedWork& work) {
