@@ -17,6 +17,10 @@ core_set_unpack_limit <- function(bytes) {
     invisible(.Call(`_civicatlas_core_set_unpack_limit`, bytes))
 }
 
+core_room_for <- function(source) {
+    .Call(`_civicatlas_core_room_for`, source)
+}
+
 core_fork <- function(memory) {
     .Call(`_civicatlas_core_fork`, memory)
 }

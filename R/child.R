@@ -8,9 +8,7 @@ in_a_child <- function(work, died, memory = 1e12) {
   on.exit(unlink(result))
   child <- core_fork(memory)
   if (child == 0) tryCatch(saveRDS(conditions_of(work()), result, compress = FALSE), finally = core_end_at_once())
-  on.exit(tools::pskill(child, tools::SIGKILL), add = TRUE, after = FALSE)
   core(core_wait_for(child))
-  on.exit(unlink(result))
   found <- tryCatch(readRDS(result), error = function(e) NULL, warning = function(w) NULL)
   full <- grepl("cannot allocate|bad_alloc", conditionMessage(found$error %||% simpleError("")))
   if (is.null(found) || full) return(died())
@@ -35,15 +33,23 @@ conditions_of <- function(expr) {
   list(value = value, error = error, said = said)
 }
 
-# Reads a file with another library, first in a process of its own that gives nothing back, unless it was written here and nobody changed
-# it since: so a damaged file that would crash the library, or fill the memory, is an error.
-read_guarded <- function(path, name, call, read) {
-  if (!is_ours(path)) {
-    in_a_child(function() {
-      read()
-      NULL
-    }, died = function() too_damaged(name, call), memory = 2 * room_for(path))
+# Reads a file with another library in a process of its own: so one that would crash the library, or fill the memory, is an error.
+# `failed` is called with an error of the library.
+read_apart <- function(path, name, call, read, failed = rlang::cnd_signal) {
+  tryCatch(in_a_child(read, died = function() too_damaged(name, call), memory = memory_for(path)), error = function(e) {
+    if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
+    failed(e)
+  })
+}
+
+# The same where much is read: tried in that process, and done in this one. A file that was written here, and nobody changed since, is not
+# tried.
+read_tried <- function(path, name, call, read) {
+  trial <- function() {
+    read()
+    NULL
   }
+  if (!is_ours(path)) read_apart(path, name, call, trial)
   read()
 }
 
@@ -52,10 +58,13 @@ too_damaged <- function(name, call) {
                    unpack_remedy()), call = call)
 }
 
-room_for <- function(path) if (unpack_option() > 0) unpack_option() else max(1e9, 100 * file.size(path))
+# Twice what the file may unpack to, as R holds the result too.
+memory_for <- function(path) 2 * core(core_room_for(file.size(path)))
 
 # Files that were written in this session, by their stamps.
 written_here <- new.env(parent = emptyenv())
-stamp_of <- function(path) file.info(path, extra_cols = FALSE)[c("size", "mtime", "ctime")]
-note_written <- function(path) written_here[[normalizePath(path)]] <- stamp_of(path)
-is_ours <- function(path) identical(written_here[[normalizePath(path)]], stamp_of(path))
+note_written <- function(path) written_here[[normalizePath(path)]] <- stamps_of(path)
+is_ours <- function(path) identical(written_here[[normalizePath(path)]], stamps_of(path))
+
+# What changes where files do.
+stamps_of <- function(paths) file.info(as.character(paths), extra_cols = FALSE)[c("size", "mtime", "ctime")]

@@ -84,8 +84,7 @@ read_source.source_features <- function(source, query) {
 
 # The address of the next page, on the same server and not asked before.
 next_page <- function(following, url, visited, call) {
-  address <- xml2::url_absolute(following, url)
-  need_same_origin(address, url, call)
+  address <- address_to_follow(following, url, call)
   if (address %in% visited) fail("format", "{.url {shown_address(url)}} names a page as the next that was read before, without end.", call = call)
   most <- getOption("civicatlas.web_pages", 10000)
   if (length(visited) >= most) {

@@ -203,7 +203,7 @@ index_geopackage_rows <- function(con, shapes, ids, layer, shape) {
 # The triggers by which other programs that change rows keep the index. They call functions of SQL/MM (ISO 13249-3), which
 # such programs define. Names are quoted already.
 index_triggers <- function(index, shape, key) {
-  of_shape <- function(name, row) sprintf("ST_%s(%s.%s)", name, row, shape)
+  of_shape <- function(name, row) sprintf("%s_%s(%s.%s)", "ST", name, row, shape)
   has <- function(row) sprintf("%s.%s NOT NULL AND NOT %s", row, shape, of_shape("IsEmpty", row))
   none <- function(row) sprintf("(%s.%s IS NULL OR %s)", row, shape, of_shape("IsEmpty", row))
   edges <- vapply(c("MinX", "MaxX", "MinY", "MaxY"), of_shape, "", row = "NEW")

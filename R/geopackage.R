@@ -55,8 +55,8 @@ connect_to_read <- function(path, name, call) {
   DBI::dbDisconnect(con)
   log <- paste0(path, "-wal")
   if (isTRUE(file.size(log) > 0)) beside_writable(name, log, "part of it is in its write-ahead log", problem, call)
-  as_is <- paste0("file:", utils::URLencode(normalizePath(path, "/"), reserved = FALSE, repeated = TRUE), "?immutable=1")
-  connect_sqlite(gsub("#", "%23", as_is, fixed = TRUE), name, call, bitwAnd(RSQLite::SQLITE_RO, 0xffL) + sqlite_uri)
+  address <- gsub("%2F", "/", utils::URLencode(normalizePath(path, "/"), reserved = TRUE, repeated = TRUE), fixed = TRUE)
+  connect_sqlite(paste0("file:", address, "?immutable=1"), name, call, bitwOr(RSQLite::SQLITE_RO, sqlite_uri))
 }
 
 sqlite_uri <- 64L  # SQLITE_OPEN_URI: the path is an address with options
@@ -72,7 +72,7 @@ geopackage_step <- function(name, call, expr) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     text <- conditionMessage(e)
     if (grepl("locked|busy", text)) {
-      holder <- core_process_holding(name)
+      holder <- in_a_child(function() core_process_holding(name), died = function() 0L)
       who <- if (holder > 0) paste("process", holder) else "another process"
       fail("file", c("{.file {name}} is held by {who}.", x = "{text}", i = "Close it there, then try again; nothing was changed."), call = call)
     }

@@ -13,7 +13,7 @@ parquet_step <- function(name, call, expr) {
 parquet_footer <- function(source, call) {
   parquet_package(call)
   path <- source$content
-  found <- parquet_step(source$name, call, read_guarded(path, source$name, call, function() nanoparquet::read_parquet_metadata(path)))
+  found <- parquet_step(source$name, call, read_tried(path, source$name, call, function() nanoparquet::read_parquet_metadata(path)))
   schema <- found$schema[-1, ]
   pairs <- found$file_meta_data$key_value_metadata[[1]]
   geo <- pairs$value[match("geo", pairs$key)]
@@ -37,7 +37,7 @@ read_source.source_geoparquet <- function(source, query) {
   on.exit(unlink(flat$temporary, expand = FALSE))
   read <- function(columns) {
     if (!length(columns)) return(list())
-    as.list(parquet_step(source$name, query$call, read_guarded(flat$file, source$name, query$call, function() {
+    as.list(parquet_step(source$name, query$call, read_tried(flat$file, source$name, query$call, function() {
       nanoparquet::read_parquet(flat$file, col_select = columns)
     })))
   }
@@ -75,14 +75,6 @@ flat_parquet <- function(source, query, about) {
 }
 
 parquet_rows <- function(file) as.double(nanoparquet::read_parquet_info(file)$num_rows)
-
-# Whether a file ends with the mark of the format; its writer does not say that it could not write.
-is_whole_parquet <- function(file) {
-  con <- file(file, "rb")
-  on.exit(close(con))
-  seek(con, max(0, file.size(file) - 4))
-  identical(readBin(con, "raw", 4), charToRaw("PAR1"))
-}
 
 # The metadata at the end of a file, and where it starts.
 get_parquet_footer <- function(file) {
@@ -206,7 +198,7 @@ write_geoparquet <- function(x, target, options, call) {
   data <- vctrs::new_data_frame(columns, n = nrow(x))
   names(data) <- sub("^bbox[.](xmin|ymin|xmax|ymax)$", "\\1", names(columns))
   nanoparquet::write_parquet(data, beside, metadata = metadata, options = nanoparquet::parquet_options(write_arrow_metadata = FALSE))
-  if (!is_whole_parquet(beside)) fail("file", c("Cannot write {.file {target}}: it was cut off.", i = "Is the disk full?"), call = call)
+  if (!ends_with(beside, "PAR1")) cut_off(target, call)
   if (is_spatial_frame(x)) group_parquet_box(beside, call)
   publish(beside, target, call)
   note_written(target)

@@ -21,7 +21,7 @@ interactive_map <- function(map, file, tooltip = NULL, layer = 1, width = 11, he
   if (!ggplot2::is_ggplot(map)) fail("argument", "{.arg map} is no map: a ggplot is needed.", call = call)
   if (ascii_lower(tools::file_ext(file)) != "html") fail("argument", "{.arg file} must end in {.val .html}.", call = call)
   file <- path.expand(file)
-  need_folder(file, call)
+  need_place(file, call)
   need_free(file, replace, call)
   tooltip <- rlang::enquo(tooltip)
   sheet <- inherits(map, "map_sheet")

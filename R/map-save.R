@@ -23,7 +23,7 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = if (
   inches <- inches_of(width, height, unit, dpi, call)
   file <- path.expand(file)
   format <- one_of(ascii_lower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
-  need_folder(file, call)
+  need_place(file, call)
   need_free(file, replace, call)
   beside <- name_beside(file, paste0(".", format))
   on.exit(unlink(beside, expand = FALSE))
@@ -34,7 +34,7 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = if (
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     fail("file", c("Cannot draw {.file {file}}.", x = "{conditionMessage(e)}"), call = call)
   })
-  if (!is_whole_image(beside, format)) fail("file", c("Cannot write {.file {file}}: it was cut off.", i = "Is the disk full?"), call = call)
+  if (!is_whole_image(beside, format)) cut_off(file, call)
   publish(beside, file, call)
   pixels <- if (!format %in% c("pdf", "svg")) paste0(", ", round(inches[1] * dpi), " \u00d7 ", round(inches[2] * dpi), " pixels")
   say("Wrote {.file {file}}: {format(signif(inches[1] * 2.54, 3))} \u00d7 {format(signif(inches[2] * 2.54, 3))} cm{pixels}.")
@@ -71,23 +71,26 @@ image_device <- function(kind, file, width, height, dpi, ground) {
 
 # Whether a file ends as its format has it; devices do not say that they could not write.
 is_whole_image <- function(file, format) {
-  size <- if (file.exists(file)) file.size(file) else 0
-  if (size < 64) return(FALSE)
-  bytes <- core_read_bytes(file, size)
-  ends_with <- function(last) any(grepl(last, rawToChar(utils::tail(bytes, 32)[utils::tail(bytes, 32) != 0]), fixed = TRUE, useBytes = TRUE))
   switch(format,
-    png = ends_with("IEND"), svg = ends_with("</svg>"), pdf = ends_with("%%EOF"),
-    jpg = , jpeg = identical(utils::tail(bytes, 2), as.raw(c(0xff, 0xd9))),
-    tif = , tiff = is_whole_tiff(bytes)
+    png = ends_with(file, "IEND"), svg = ends_with(file, "</svg>"), pdf = ends_with(file, "%%EOF"),
+    jpg = , jpeg = ends_with(file, as.raw(c(0xff, 0xd9))),
+    tif = , tiff = is_whole_tiff(file)
   )
 }
 
 # The directory that the header points to, of 12 bytes an entry, is all there (TIFF 6.0, section 2).
-is_whole_tiff <- function(bytes) {
-  endian <- if (bytes[1] == charToRaw("I")) "little" else "big"
-  number <- function(at, size) readBin(bytes[at + seq_len(size)], "integer", size = size, signed = size > 2, endian = endian)
+is_whole_tiff <- function(file) {
+  size <- if (file.exists(file)) file.size(file) else 0
+  if (size < 8) return(FALSE)
+  con <- file(file, "rb")
+  on.exit(close(con))
+  endian <- if (readBin(con, "raw", 1) == charToRaw("I")) "little" else "big"
+  number <- function(at, bytes) {
+    seek(con, at)
+    readBin(con, "integer", size = bytes, signed = bytes > 2, endian = endian)
+  }
   directory <- number(4, 4)
-  directory > 0 && directory + 2 <= length(bytes) && directory + 2 + 12 * number(directory, 2) <= length(bytes)
+  directory > 0 && directory + 2 <= size && directory + 2 + 12 * number(directory, 2) <= size
 }
 
 draw_to <- function(map, file, format, width, height, dpi) {

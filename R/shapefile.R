@@ -64,20 +64,18 @@ read_table_rows <- function(table, rows, query) {
 # What is read of members that nobody changes meanwhile: a change is waited for, or carried out where its writer ended in
 # the middle, and what was read while somebody began another is read again.
 of_one_write <- function(source, call, read) {
-  if (is.list(source$members[[1]])) return(read(source))  # entries of an archive
+  if (any(vapply(source$members, is.list, NA))) return(read(source))  # entries of an archive
   for (attempt in 1:20) {
     core(core_settle_files(source$path, busy_wait()), call = call)
     source$members <- members_beside(source$path)
-    before <- stamps_of(source)
+    before <- stamps_of(source$members)
     found <- tryCatch(list(content = read(source)), error = identity)
-    if (core_being_changed(source$path) || !identical(stamps_of(source), before)) next
+    if (core_being_changed(source$path) || !identical(stamps_of(members_beside(source$path)), before)) next
     if (inherits(found, "error")) rlang::cnd_signal(found)
     return(found$content)
   }
   fail("file", "{.file {source$name}} was replaced again and again while it was read.", call = call)
 }
-
-stamps_of <- function(source) file.info(as.character(unlist(members_beside(source$path))), extra_cols = FALSE)[c("size", "mtime", "ctime")]
 
 read_source.source_dbase <- function(source, query) of_one_write(source, query$call, function(source) read_dbase(source, query))
 

@@ -2,9 +2,7 @@
 
 open_spreadsheet <- function(path, layer, call, listing, name, format) {
   need_package("readxl", "Reading a spreadsheet", call)
-  read <- function() in_a_child(function() readxl::excel_sheets(path), died = function() too_damaged(name, call), memory = 2 * room_for(path))
-  sheets <- tryCatch(read(), error = function(e) {
-    if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
+  sheets <- read_apart(path, name, call, function() readxl::excel_sheets(path), function(e) {
     fail("format", c("Cannot read {.file {name}}.", x = "It is no spreadsheet, or a damaged one: {conditionMessage(e)}"), call = call)
   })
   opened <- new_source("spreadsheet", path, sheets = sheets, name = name)
@@ -18,9 +16,7 @@ source_layers.source_spreadsheet <- function(source) {
 
 read_source.source_spreadsheet <- function(source, query) {
   read <- function() suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal"))
-  died <- function() too_damaged(source$name, query$call)
-  data <- tryCatch(in_a_child(read, died, memory = 2 * room_for(source$path)), error = function(e) {
-    if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
+  data <- read_apart(source$path, source$name, query$call, read, function(e) {
     fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{conditionMessage(e)}"), call = query$call)
   })
   names(data) <- filled_names(names(data))

@@ -30,13 +30,13 @@ without_secrets <- function(text) {
   gsub("(://[^\"'\\s?]*)[?][^\"'\\s]*", "\\1", text, perl = TRUE)
 }
 
-# Only http and https, also where a server sends the request elsewhere.
+# By http and https alone. Where a server sends on to, web_perform() looks at first.
 web_request <- function(url, accept = NULL) {
   http <- 3L  # CURLPROTO_HTTP and CURLPROTO_HTTPS
   request <- httr2::request(url) |>
     httr2::req_user_agent(paste0("civicatlas/", utils::packageVersion("civicatlas"))) |>
     httr2::req_error(is_error = function(response) FALSE) |>
-    httr2::req_options(connecttimeout = 15, protocols = http, redir_protocols = http, maxredirs = 10,
+    httr2::req_options(connecttimeout = 15, protocols = http, followlocation = FALSE,
                        low_speed_limit = 100, low_speed_time = as.integer(getOption("civicatlas.web_timeout", 30)),
                        timeout = as.integer(getOption("civicatlas.web_time", 3600)))
   if (is.null(accept)) request else httr2::req_headers(request, Accept = accept)
@@ -46,13 +46,44 @@ web_tries <- 3
 passing_statuses <- c(429, 502, 503, 504)
 web_bytes <- function() as.double(getOption("civicatlas.web_bytes", 1e10))
 
-# Performs a request. A connection that fails and a server that is busy are tried again, which is said; what goes wrong in the end is
-# an error that names the address.
+# Performs a request, and those that its server sends on to. A connection that fails and a server that is busy are tried again, which is
+# said; what goes wrong in the end is an error that names the address.
 web_perform <- function(request, call, path = NULL, label = NULL) {
+  for (step in seq_len(web_steps)) {
+    response <- web_ask(request, call, path, label)
+    to <- sent_on_to(response, request$url, call)
+    if (is.null(to)) return(response)
+    request <- httr2::req_url(request, to)
+  }
+  fail("file", "{.url {shown_address(request$url)}} sends on without end.", call = call)
+}
+
+web_steps <- 10
+
+# The address that a server sends on to, which may be asked; NULL where it does not.
+sent_on_to <- function(response, asked, call) {
+  to <- if (httr2::resp_status(response) %in% c(301, 302, 303, 307, 308)) httr2::resp_header(response, "Location")
+  if (!is.null(to)) address_to_follow(to, asked, call)
+}
+
+# The whole address that a server names, which may be asked; with the login of the one that was asked on the same server.
+address_to_follow <- function(named, asked, call) {
+  address <- xml2::url_absolute(named, without_login(asked))
+  need_same_origin(address, asked, call)
+  if (identical(origin_of(address), origin_of(asked))) with_login_of(address, asked) else address
+}
+
+without_login <- function(url) sub("^([a-z]+://)[^/?#]*@", "\\1", url, ignore.case = TRUE)
+with_login_of <- function(url, other) {
+  login <- regmatches(other, regexpr("(?<=://)[^/?#]*@", other, perl = TRUE))
+  if (length(login)) sub("://", paste0("://", login), url, fixed = TRUE) else url
+}
+
+web_ask <- function(request, call, path, label) {
   url <- shown_address(request$url)
   for (try in seq_len(web_tries)) {
     answer <- web_try(request, call, path, label)
-    if (answer$arrived) return(same_origin_response(answer$response, request$url, call))
+    if (answer$arrived) return(answer$response)
     if (!answer$passing || try == web_tries) break
     wait <- getOption("civicatlas.retry_wait", 1) * try
     say("{.url {url}} cannot be read yet ({answer$why}); trying again in {wait} s.")
@@ -101,8 +132,9 @@ allow_web <- function(option) {
 # Scheme, name and port of an address.
 origin_of <- function(url) {
   parsed <- httr2::url_parse(url)
-  port <- parsed$port %||% c(http = "80", https = "443")[[parsed$scheme %||% "http"]]
-  list(scheme = parsed$scheme, host = ascii_lower(parsed$hostname %||% ""), port = as.character(port))
+  scheme <- ascii_lower(parsed$scheme)
+  port <- parsed$port %||% c(http = "80", https = "443")[[scheme]]
+  list(scheme = scheme, host = ascii_lower(parsed$hostname %||% ""), port = as.character(port))
 }
 
 # May an address that a server names be asked, which was itself asked at another one? On the same server, or its secure side, or on one of
@@ -123,17 +155,13 @@ need_same_origin <- function(address, asked, call) {
                  i = if (!is.null(host)) allow_web(sprintf("web_hosts = \"%s\"", host))), call = call)
 }
 
-same_origin_response <- function(response, asked, call) {
-  need_same_origin(response$url %||% asked, asked, call)
-  response
-}
-
 refused_by_server <- function(response, url, call) {
   status <- httr2::resp_status(response)
   hint <- "Try again later."
   if (status %in% c(401, 403)) hint <- "The server wants a login: put user:password@ before its name."
   if (status == 404) hint <- "Check the address."
-  fail("file", c("{.url {url}} cannot be read.", x = "The server answers {status} {httr2::resp_status_desc(response)}.", i = hint), call = call)
+  absent <- if (status %in% 400:499) "web_absent"
+  fail(c(absent, "file"), c("{.url {url}} cannot be read.", x = "The server answers {status} {httr2::resp_status_desc(response)}.", i = hint), call = call)
 }
 
 fetch_file <- function(url, folder, call) {
@@ -170,9 +198,7 @@ fetch_members <- function(url, folder, call) {
   query <- substring(url, nchar(path) + 1)
   for (member in setdiff(shapefile_members, ascii_lower(tools::file_ext(path)))) {
     beside <- paste0(tools::file_path_sans_ext(path), ".", member)
-    watch <- watch_transfer(NULL)
-    response <- tryCatch(httr2::req_perform(watch$on(web_request(paste0(beside, query)))), error = function(e) NULL)
-    there <- !is.null(response) && httr2::resp_status(response) < 400 && may_follow(response$url, url)
-    if (there) writeBin(httr2::resp_body_raw(response), file.path(folder, utils::URLdecode(basename(beside))))
+    response <- tryCatch(web_perform(web_request(paste0(beside, query)), call), civicatlas_error_web_absent = function(e) NULL)
+    if (!is.null(response)) writeBin(httr2::resp_body_raw(response), file.path(folder, utils::URLdecode(basename(beside))))
   }
 }

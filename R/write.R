@@ -88,7 +88,7 @@ file_writers <- c(
 file_writer <- function(format) get(file_writers[[format]], mode = "function")
 
 check_target <- function(x, target, format, options, call) {
-  need_folder(target, call)
+  need_place(target, call)
   if (!is_spatial_frame(x) && !format %in% table_formats) {
     fail("argument", c("A data frame without shapes cannot be written to {.file {target}}.",
                        i = "Write it to one of {.val {table_formats}}, or give it shapes with {.fn as_spatial_frame}."), call = call)
@@ -106,7 +106,7 @@ members_of <- function(target, format) {
   c(target, if (length(endings)) beside[file.exists(beside)])
 }
 
-need_folder <- function(file, call) {
+need_place <- function(file, call) {
   if (nchar(basename(file), "bytes") > 255) fail("file", "A name of {nchar(basename(file), 'bytes')} bytes is longer than the 255 of a file's.", call = call)
   if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
 }
@@ -124,6 +124,17 @@ write_files <- function(files, call, removed = character()) {
   core(core_write_files(names(files), unname(files), removed, busy_wait()), call = call)
   sum(lengths(files))
 }
+
+# Whether some bytes stand near the end of a file, as where one was written whole that others wrote, who do not say that they could not.
+ends_with <- function(file, bytes) {
+  if (!file.exists(file)) return(FALSE)
+  con <- file(file, "rb")
+  on.exit(close(con))
+  seek(con, max(0, file.size(file) - 32))
+  length(grepRaw(bytes, readBin(con, "raw", 32), fixed = TRUE)) > 0
+}
+
+cut_off <- function(target, call) fail("file", c("Cannot write {.file {target}}: it was cut off.", i = "Is the disk full?"), call = call)
 
 # Puts a file that was written beside its place there.
 publish <- function(beside, target, call) core(core_publish_file(beside, target), call = call)

@@ -49,6 +49,17 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_room_for
+double core_room_for(double source);
+RcppExport SEXP _civicatlas_core_room_for(SEXP sourceSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< double >::type source(sourceSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_room_for(source));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_fork
 int core_fork(double memory);
 RcppExport SEXP _civicatlas_core_fork(SEXP memorySEXP) {
@@ -1405,6 +1416,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
     {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
     {"_civicatlas_core_set_unpack_limit", (DL_FUNC) &_civicatlas_core_set_unpack_limit, 1},
+    {"_civicatlas_core_room_for", (DL_FUNC) &_civicatlas_core_room_for, 1},
     {"_civicatlas_core_fork", (DL_FUNC) &_civicatlas_core_fork, 1},
     {"_civicatlas_core_end_at_once", (DL_FUNC) &_civicatlas_core_end_at_once, 0},
     {"_civicatlas_core_wait_for", (DL_FUNC) &_civicatlas_core_wait_for, 1},

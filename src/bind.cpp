@@ -345,7 +345,10 @@ void core_set_threads(int threads) {
 }
 
 // [[Rcpp::export]]
-void core_set_unpack_limit(double bytes) { unpack_limit() = static_cast<std::size_t>(bytes); }
+void core_set_unpack_limit(double bytes) { unpack_limit() = bytes; }
+
+// [[Rcpp::export]]
+double core_room_for(double source) { return room_for(static_cast<std::size_t>(source)); }
 
 // The number of a process forked from R, in which it is 0; which may take so many bytes of memory, and harms the first
 // one in no way as it ends.

@@ -388,7 +388,7 @@ RawVector core_encode_zip(CharacterVector names, List contents) {
   return r_raw(encode_zip(items));
 }
 
-// Writes a file, or files that belong together and remove others of them, all or none.
+// Writes a file, or files that belong together, and removes others of them, all or none.
 // [[Rcpp::export]]
 void core_write_files(CharacterVector paths, List contents, CharacterVector removed, double wait) {
   std::vector<std::unique_ptr<FileWriter>> writers;
@@ -398,7 +398,6 @@ void core_write_files(CharacterVector paths, List contents, CharacterVector remo
     writers.back()->write(RAW(content), static_cast<std::size_t>(XLENGTH(content)));
     writers.back()->close();
   }
-  if (writers.size() == 1 && removed.size() == 0) return writers[0]->publish();
   publish_together(writers, as<std::vector<std::string>>(removed), wait);
 }
 

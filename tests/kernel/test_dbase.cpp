@@ -169,7 +169,7 @@ TEST_CASE("memo texts are read from the files of each kind") {
     auto dbase3 = many;
     dbase3[0] = 0x83;
     CHECK(test::read_table(dbase3, memo).records.size() == 1000);
-    unpack_limit() = 1000000;
+    unpack_limit() = 1e6;
     CHECK_THROWS_AS(test::read_table(dbase3, memo), LimitError);
     unpack_limit() = 0;
   }

@@ -75,6 +75,31 @@ TEST_CASE("files that belong together change together, or not at all") {
   CHECK(folder.files() == 2);
 }
 
+TEST_CASE("a journal that others laid there changes members alone") {
+  const Folder folder;
+  publish_run(folder, 2);
+  const Folder elsewhere;
+  std::ofstream(elsewhere / "mine.prj") << "mine";
+  std::ofstream(folder / "b.shp") << "other";
+  const std::string victim = elsewhere / "mine.prj", up = "../" + elsewhere.path.filename().string() + "/mine.prj";
+  const std::string aside = ".old-00000000", part = ".part-00000000";
+  std::ofstream(folder / ("b.shp" + part).c_str()) << "changed";
+  using Lines = std::vector<std::string>;
+  for (const Lines& change :
+       {Lines{"", victim, victim + aside}, Lines{"", up, up + aside}, Lines{"", "b.shp", "b.shp" + aside},
+        Lines{"b.shp" + part, "a.shp", "a.shp" + aside}, Lines{"b.shp", "a.shp", "a.shp" + aside}}) {
+    std::string journal;
+    for (const Lines& lines : {Lines{"civicatlas change 1", "process 1 on a machine"}, change, Lines{"end"}})
+      for (const std::string& line : lines) journal += line + '\0';
+    std::ofstream(folder / ".a.civicatlas-change", std::ios::binary) << journal;
+    civic::settle_files(folder / "a.shp", patience);
+    CHECK(content(victim) == "mine");
+    CHECK(content(folder / "b.shp") == "other");
+    need_one_run(folder);
+    CHECK_FALSE(civic::are_being_changed(folder / "a.shp"));
+  }
+}
+
 #if !defined(_WIN32)
 
 namespace {

@@ -80,6 +80,15 @@ TEST_CASE("banded location agrees with testing every edge on a grid, far from th
   }
 }
 
+TEST_CASE("a polygon without height is located in like any other") {
+  const civic::StoreBuffer store = test::store_of({"POLYGON ((0 5, 10 5, 4 5, 0 5))"});
+  PolygonLocator locator;
+  locator.take(store.view(), 0);
+  CHECK(locator.locate(3, 5) == Location::boundary);
+  CHECK(locator.locate(3, 6) == Location::outside);
+  CHECK(locator.entries() == 3);
+}
+
 TEST_CASE("a star whose edges are as high as all of it is held in memory of its own size") {
   constexpr int points = 40000;
   std::string text = "POLYGON ((";

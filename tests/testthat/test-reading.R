@@ -81,6 +81,12 @@ test_that("random conditions on all kinds of columns give the rows they give her
   expect_same_rows(store, "kinds", 20)
 })
 
+test_that("a shapefile without an ending is known by its first bytes", {
+  folder <- withr::local_tempdir()
+  file.copy(demo_file("wards.shp"), file.path(folder, "wards"))
+  expect_error(read_layer(file.path(folder, "wards")), "has no .shp file", class = "civicatlas_error_file")
+})
+
 test_that("shapefiles with side files in capitals, none, or several in one archive are read", {
   folder <- withr::local_tempdir()
   wards <- read_layer(demo_file("wards.shp"))

@@ -53,8 +53,12 @@ test_that("a server may send on to itself, and to others where they are allowed"
   base <- local_server("web", folder)
   other <- sub("127.0.0.1", "localhost", base)
   expect_identical(nrow(read_layer(paste0(base, "/moved?to=", base, "/rooms.geojson"))), 140L)
+  expect_identical(nrow(read_layer(paste0(sub("://", "://me:word@", base), "/moved?to=/rooms.geojson"))), 140L)
+  asked <- length(requests_of(folder))
   expect_error(read_layer(paste0(base, "/moved?to=", other, "/rooms.geojson")), "localhost.*not on the same server.*web_hosts = \"localhost\"", class = "civicatlas_error_file")
-  expect_error(read_layer(paste0(base, "/moved?to=file://", folder, "/rooms.geojson")), "cannot be read", class = "civicatlas_error_file")
+  expect_length(requests_of(folder), asked + 1)  # and was not asked
+  expect_error(read_layer(paste0(base, "/moved?to=file://", folder, "/rooms.geojson")), "not on the same server", class = "civicatlas_error_file")
+  expect_error(read_layer(paste0(base, "/moved?to=", utils::URLencode(paste0(base, "/moved?to=/moved"), reserved = TRUE))), "404|without end|cannot be read", class = "civicatlas_error_file")
   items <- paste0(base, "/api/collections/rooms/items?trap=")
   expect_error(read_layer(paste0(items, "file")), "not on the same server", class = "civicatlas_error_file")
   expect_error(read_layer(paste0(items, "itself")), "read before, without end", class = "civicatlas_error_format")

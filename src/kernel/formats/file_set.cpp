@@ -3,6 +3,7 @@
 // done again, so that it does not matter where its writer ended.
 #include <algorithm>
 #include <chrono>
+#include <random>
 #include <thread>
 
 #include "../error.h"
@@ -13,8 +14,6 @@
 
 namespace civic {
 namespace {
-
-using namespace std::string_literals;
 
 // A file becomes what its part holds, or nothing where it has no part; what it was is kept aside until all is done.
 struct Change {
@@ -51,13 +50,37 @@ void carry_out(const std::vector<Change>& changes) {
   flush_folder_of(changes.front().target);
 }
 
-constexpr const char* first_line = "civicatlas change 1";
+std::string folder_of(const std::string& path) { return path.substr(0, path.find_last_of(folder_separators) + 1); }
+
+// The same name for all members, however their endings are spelt.
+std::string journal_beside(const std::string& path) {
+  const std::string whole = behind_links(path), folder = folder_of(whole);
+  std::string stem = whole.substr(folder.size());
+  stem.resize(std::min(stem.size(), stem.find_last_of('.')));
+  for (char& letter : stem)
+    if (letter >= 'A' && letter <= 'Z') letter = static_cast<char>(letter - 'A' + 'a');
+  return folder + "." + stem + ".civicatlas-change";
+}
+
+constexpr const char* change_line = "civicatlas change 1";
 constexpr const char* last_line = "end";
 
-std::string journal_of(const std::vector<Change>& changes) {
-  std::string text = first_line + "\0"s + this_process() + '\0';
-  for (const Change& change : changes) text += change.part + '\0' + change.target + '\0' + change.aside + '\0';
-  return text + last_line + '\0';
+std::string line(const std::string& text) { return text + '\0'; }
+
+// What a journal holds before its change is known: whose it is, and what no other holds.
+std::string new_claim() {
+  std::random_device random;
+  return line("civicatlas") + line(this_process()) + line(std::to_string(random()) + std::to_string(random()));
+}
+
+// By names beside the journal. A link may have led a member to another folder, which the journal does not reach.
+std::string journal_of(const std::vector<Change>& changes, const std::string& journal) {
+  std::string text = line(change_line) + line(this_process());
+  const std::size_t folder = folder_of(journal).size();
+  auto name = [&](const std::string& path) { return line(path.empty() ? "" : path.substr(folder)); };
+  for (const Change& change : changes)
+    if (journal_beside(change.target) == journal) text += name(change.part) + name(change.target) + name(change.aside);
+  return text + line(last_line);
 }
 
 std::vector<std::string> fields_of(const std::string& journal) {
@@ -67,24 +90,24 @@ std::vector<std::string> fields_of(const std::string& journal) {
   return fields;
 }
 
-// None where the journal itself was not written to its end, as then no file has been changed.
-std::vector<Change> changes_of(const std::string& journal) {
-  const std::vector<std::string> fields = fields_of(journal);
-  std::vector<Change> changes;
-  if (fields.size() < 3 || fields.front() != first_line || fields.back() != last_line) return changes;
-  for (std::size_t at = 2; at + 3 < fields.size(); at += 3)
-    changes.push_back({fields[at], fields[at + 1], fields[at + 2]});
-  return changes;
+// Anybody may have laid a journal there: it may change members alone, and make them of what was written beside them.
+bool is_allowed(const Change& change, const std::string& journal) {
+  return journal_beside(change.target) == journal && is_name_beside(change.aside, change.target, "old") &&
+         (change.part.empty() || is_name_beside(change.part, change.target, "part"));
 }
 
-// The same name for all members, however their endings are spelt.
-std::string journal_beside(const std::string& path) {
-  const std::string whole = behind_links(path);
-  const std::size_t name = whole.find_last_of(folder_separators) + 1;
-  std::string stem = whole.substr(name, std::max(name, whole.find_last_of('.')) - name);
-  for (char& letter : stem)
-    if (letter >= 'A' && letter <= 'Z') letter = static_cast<char>(letter - 'A' + 'a');
-  return whole.substr(0, name) + "." + stem + ".civicatlas-change";
+// None where the journal itself was not written to its end, as then no file has been changed, or is none of ours.
+std::vector<Change> changes_of(const std::string& text, const std::string& journal) {
+  const std::vector<std::string> fields = fields_of(text);
+  if (fields.size() < 3 || fields.front() != change_line || fields.back() != last_line) return {};
+  const std::string folder = folder_of(journal);
+  std::vector<Change> changes;
+  for (std::size_t at = 2; at + 3 < fields.size(); at += 3) {
+    changes.push_back(
+        {fields[at].empty() ? "" : folder + fields[at], folder + fields[at + 1], folder + fields[at + 2]});
+    if (!is_allowed(changes.back(), journal)) return {};
+  }
+  return changes;
 }
 
 // The journal beside a file, held; not held where there is none and none is to be made.
@@ -92,8 +115,9 @@ LockedFile hold_journal(const std::string& path, bool make, double wait) {
   using Clock = std::chrono::steady_clock;
   const std::string name = journal_beside(path);
   const auto until = Clock::now() + std::chrono::duration<double>(wait);
+  const std::string claim = new_claim();
   for (;;) {
-    LockedFile journal(name, make);
+    LockedFile journal(name, make, claim);
     if (journal.state() != LockedFile::State::busy) return journal;
     if (Clock::now() > until) {
       const std::vector<std::string> fields = fields_of(LockedFile::peek(name));
@@ -106,7 +130,7 @@ LockedFile hold_journal(const std::string& path, bool make, double wait) {
 
 // What a process that is no more had begun.
 void finish(LockedFile& journal) {
-  const std::vector<Change> changes = changes_of(journal.read());
+  const std::vector<Change> changes = changes_of(journal.read(), journal.path());
   if (changes.empty()) return;
   try {
     carry_out(changes);
@@ -121,6 +145,7 @@ void finish(LockedFile& journal) {
 
 void publish_together(std::span<const std::unique_ptr<FileWriter>> files, const std::vector<std::string>& removed,
                       double wait) {
+  if (files.size() == 1 && removed.empty()) return files[0]->publish();
   for (const auto& file : files) file->close();
   LockedFile journal = hold_journal(files.front()->target(), true, wait);
   finish(journal);
@@ -128,7 +153,7 @@ void publish_together(std::span<const std::unique_ptr<FileWriter>> files, const 
   for (const auto& file : files)
     changes.push_back({file->neighbour(), file->target(), name_beside(file->target(), "old")});
   for (const std::string& path : removed) changes.push_back({"", path, name_beside(path, "old")});
-  journal.write(journal_of(changes));
+  journal.write(journal_of(changes, journal.path()));
   try {
     carry_out(changes);
   } catch (...) {

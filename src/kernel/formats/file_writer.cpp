@@ -24,6 +24,12 @@ std::string name_beside(const std::string& path, const char* kind) {
   return path + text.data();
 }
 
+bool is_name_beside(const std::string& name, const std::string& path, const char* kind) {
+  const std::string front = path + "." + kind + "-";
+  return name.starts_with(front) && name.size() == front.size() + 8 &&
+         name.find_first_not_of("0123456789abcdef", front.size()) == std::string::npos;
+}
+
 FileWriter::FileWriter(const std::string& path) : path_(behind_links(path)) {
   if (is_folder(path_)) cannot_write(path, "it is a folder");
   do {

@@ -29,6 +29,8 @@ class FileWriter {
 
 // A name beside a path that none has had.
 std::string name_beside(const std::string& path, const char* kind);
+// Whether a name was made so.
+bool is_name_beside(const std::string& name, const std::string& path, const char* kind);
 
 // Renames a file that another has written over its target, as FileWriter does with its own.
 void publish_file(const std::string& written, const std::string& target);

@@ -9,17 +9,21 @@
 namespace civic {
 
 // In bytes, set by the host program; 0 for a hundred times the source's size and at least 1 GB.
-inline std::size_t& unpack_limit() {
-  static std::size_t limit = 0;
+inline double& unpack_limit() {
+  static double limit = 0;
   return limit;
 }
 
+// What a source of so many bytes may unpack to.
+inline double room_for(std::size_t source) {
+  return unpack_limit() > 0 ? unpack_limit() : std::max(1e9, 100 * static_cast<double>(source));
+}
+
 inline void need_room(std::size_t unpacked, std::size_t source) {
-  constexpr std::size_t least = 1000000000;
-  const std::size_t limit = unpack_limit() > 0 ? unpack_limit() : std::max(least, 100 * source);
-  if (unpacked > limit)
-    throw LimitError("its " + std::to_string(source) + " bytes unpack to more than the " + std::to_string(limit) +
-                     " that are allowed");
+  const double room = room_for(source);
+  if (static_cast<double>(unpacked) > room)
+    throw LimitError("its " + std::to_string(source) + " bytes unpack to more than the " +
+                     std::to_string(static_cast<std::size_t>(room)) + " that are allowed");
 }
 
 }  // namespace civic

@@ -315,9 +315,7 @@ class Noder {
 
   static constexpr std::size_t many = 1 << 20, most_stops = 200000000;
   static constexpr const char* too_many_crossings =
-      "the shapes cross one another in more than 100 million places, which is beyond what fits in memory; work on "
-      "parts of "
-      "them";
+      "the shapes cross one another in more than 100 million places, too many to hold; work on parts of them";
 
   // Of many edges that cross in one cell every pair says the same: a pair goes where each of its stops is told by
   // another pair too. Gives how many stops are left.

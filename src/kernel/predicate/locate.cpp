@@ -85,8 +85,10 @@ void PolygonLocator::take(const StoreView& store, int shape) {
   double heights = 0;
   for (const Spanning& e : edges_) heights += e.edge.by - e.edge.ay;
   // As many as leave an edge in sixteen of them on average, as those of a star, say, are as high as all bands together.
+  // Not a number where all edges are level, which std::min leaves aside as its second argument.
   const double most = 15 * static_cast<double>(edges_.size()) * (height / heights);
-  bands_ = std::clamp(static_cast<int>(std::min(most, static_cast<double>(edges_.size()) / 2)), 1, 1 << 16);
+  const double bands = std::min({static_cast<double>(edges_.size()) / 2, 65536.0, most});
+  bands_ = std::max(1, static_cast<int>(bands));
   bands_per_unit_ = height > 0 && std::isfinite(bands_ / height) ? bands_ / height : 0;
 
   // Each band is counted one place further on, so that filling it moves its start to its end.

@@ -2,7 +2,6 @@
 
 #include <array>
 #include <cerrno>
-#include <cstdlib>
 #include <cstring>
 #include <fstream>
 #include <sstream>
@@ -17,7 +16,6 @@
 #else
 #include <fcntl.h>
 #include <sys/file.h>
-#include <sys/stat.h>
 #include <unistd.h>
 #endif
 
@@ -40,29 +38,6 @@ std::string LockedFile::peek(const std::string& path) {
   return content.str();
 }
 
-#if defined(__linux__)
-
-// A line of /proc/locks (see proc(5)): "1: POSIX ADVISORY WRITE 1234 08:02:5678 0 EOF", the inode behind the last
-// colon.
-int process_holding(const std::string& path) {
-  struct stat named {};
-  if (::stat(path.c_str(), &named) != 0) return 0;
-  std::ifstream locks("/proc/locks");
-  std::string line, number, kind, manner, mode, process, place;
-  while (std::getline(locks, line)) {
-    std::istringstream words(line);
-    if (!(words >> number >> kind >> manner >> mode >> process >> place)) continue;
-    if (place.substr(place.rfind(':') + 1) == std::to_string(named.st_ino)) return std::atoi(process.c_str());
-  }
-  return 0;
-}
-
-#else
-
-int process_holding(const std::string&) { return 0; }
-
-#endif
-
 #if defined(_WIN32)
 
 namespace {
@@ -73,13 +48,14 @@ std::string last_problem() { return std::system_category().message(static_cast<i
 }  // namespace
 
 // What one process has opened to write no other can, and a file that is about to go is denied.
-LockedFile::LockedFile(const std::string& path, bool make) : path_(path) {
+LockedFile::LockedFile(const std::string& path, bool make, const std::string& claim) : path_(path) {
   constexpr DWORD access = GENERIC_READ | GENERIC_WRITE | DELETE;
   const HANDLE file = ::CreateFileW(native_path(path).c_str(), access, FILE_SHARE_READ, nullptr,
                                     make ? OPEN_ALWAYS : OPEN_EXISTING, 0, nullptr);
   if (file != INVALID_HANDLE_VALUE) {
     handle_ = reinterpret_cast<std::intptr_t>(file);
     state_ = State::held;
+    if (read().empty()) write(claim);
     return;
   }
   const DWORD problem = ::GetLastError();
@@ -93,6 +69,8 @@ LockedFile::~LockedFile() {
 }
 
 std::string LockedFile::read() const { return peek(path_); }
+
+int process_holding(const std::string&) { return 0; }
 
 void LockedFile::write(const std::string& content) {
   const HANDLE file = handle_of(handle_);
@@ -130,54 +108,75 @@ int open_shared(const std::string& path, bool make) {
   return ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
 }
 
-// Whether the name still means the file that is open, and not one made after it was removed.
-bool is_current(int file, const std::string& path) {
-  struct stat opened {
-  }, named{};
-  return ::fstat(file, &opened) == 0 && ::stat(path.c_str(), &named) == 0 && opened.st_ino == named.st_ino &&
-         opened.st_dev == named.st_dev;
+// In place of what the file holds.
+bool put(int file, const std::string& content) {
+  return ::ftruncate(file, 0) == 0 &&
+         ::pwrite(file, content.data(), content.size(), 0) == static_cast<ssize_t>(content.size());
 }
 
 }  // namespace
 
-LockedFile::LockedFile(const std::string& path, bool make) : path_(path) {
+LockedFile::LockedFile(const std::string& path, bool make, const std::string& claim) : path_(path) {
   for (;;) {
     const int file = open_shared(path, make);
     if (file < 0 && errno == ENOENT && !make) return;
     if (file < 0) cannot("open", path, std::strerror(errno));
+    handle_ = file;
     int problem = 0;
     while (::flock(file, LOCK_EX | LOCK_NB) != 0 && (problem = errno) == EINTR) problem = 0;
-    if (problem == EWOULDBLOCK) {
-      ::close(file);
-      state_ = State::busy;
-      return;
-    }
-    if (is_current(file, path)) {
-      handle_ = file;
+    const bool busy = problem == EWOULDBLOCK;
+    if (!busy && is_current(claim)) {
       state_ = State::held;
       return;
     }
-    ::close(file);
+    ::close(descriptor(std::exchange(handle_, closed)));
+    if (busy) {
+      state_ = State::busy;
+      return;
+    }
   }
+}
+
+// Whether the name still means the file that is open, and not one made after that was removed. An empty file that
+// cannot be written has nothing to tell.
+bool LockedFile::is_current(const std::string& claim) {
+  if (read().empty() && !put(descriptor(handle_), claim)) return true;
+  return peek(path_) == read();
+}
+
+std::string LockedFile::read() const {
+  std::string content;
+  std::array<char, 4096> piece{};
+  ssize_t got = 0;
+  while ((got = ::pread(descriptor(handle_), piece.data(), piece.size(), static_cast<off_t>(content.size()))) > 0)
+    content.append(piece.data(), static_cast<std::size_t>(got));
+  return content;
 }
 
 LockedFile::~LockedFile() {
   if (handle_ != closed) ::close(descriptor(handle_));
 }
 
-std::string LockedFile::read() const { return peek(path_); }
-
 void LockedFile::write(const std::string& content) {
   const int file = descriptor(handle_);
-  const auto size = static_cast<ssize_t>(content.size());
-  if (::ftruncate(file, 0) != 0 || ::pwrite(file, content.data(), content.size(), 0) != size || ::fsync(file) != 0)
-    cannot("write", path_, std::strerror(errno));
+  if (!put(file, content) || ::fsync(file) != 0) cannot("write", path_, std::strerror(errno));
   flush_folder_of(path_);
 }
 
 void LockedFile::remove() {
   remove_file(path_);
   ::close(descriptor(std::exchange(handle_, closed)));
+}
+
+int process_holding(const std::string& path) {
+  const int file = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (file < 0) return 0;
+  struct flock lock {};
+  lock.l_type = F_WRLCK;
+  lock.l_whence = SEEK_SET;
+  const bool told = ::fcntl(file, F_GETLK, &lock) == 0 && lock.l_type != F_UNLCK;
+  ::close(file);
+  return told ? static_cast<int>(lock.l_pid) : 0;
 }
 
 std::string this_process() {

@@ -143,9 +143,15 @@ void end_at_once() noexcept {
 }
 
 void wait_for_process(int number) {
-  while (::waitpid(number, nullptr, WNOHANG) == 0) {
-    std::this_thread::sleep_for(std::chrono::milliseconds(1));
-    end_if_interrupted();
+  try {
+    while (::waitpid(number, nullptr, WNOHANG) == 0) {
+      std::this_thread::sleep_for(std::chrono::milliseconds(1));
+      end_if_interrupted();
+    }
+  } catch (const Interrupted&) {
+    ::kill(number, SIGKILL);
+    ::waitpid(number, nullptr, 0);
+    throw;
   }
 }
 
@@ -163,7 +169,9 @@ void limit_memory(double bytes) noexcept {
   double pages = 0;  // the first number of the file, see proc(5)
   std::ifstream("/proc/self/statm") >> pages;
   if (!(pages > 0)) return;
-  const auto limit = static_cast<rlim_t>(pages * static_cast<double>(::sysconf(_SC_PAGESIZE)) + bytes);
+  const double most = pages * static_cast<double>(::sysconf(_SC_PAGESIZE)) + bytes;
+  if (!(most < 1e18)) return;
+  const auto limit = static_cast<rlim_t>(most);
   const rlimit both{limit, limit};
   ::setrlimit(RLIMIT_AS, &both);
 }

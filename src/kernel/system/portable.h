@@ -83,7 +83,7 @@ int fork_process();
 // For a process forked from another. A crash ends it in silence, whatever the other one does then, as clear away files;
 // and so does exit(), which would close the streams that they share and set back the files that the other one reads.
 void end_without_trace() noexcept;
-// Waits until a process that was forked from this one has ended; may be interrupted.
+// Waits until a process that was forked from this one has ended; where it is interrupted, ends that one.
 void wait_for_process(int number);
 // Lets this process take so many bytes more than it has, where the system tells how many these are.
 void limit_memory(double bytes) noexcept;

@@ -26,8 +26,8 @@ class ThreadPool {
   void offer(OfferedWork& work) {
     {
       const std::lock_guard guard(lock_);
-      offers_.push_back(&work);
       grow(work.wanted_);
+      offers_.push_back(&work);
     }
     offered_.notify_all();
   }
