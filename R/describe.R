@@ -9,7 +9,8 @@
 #'   `NULL` to let the size decide.
 #' @return An object that prints well, a list of `source`, `rows`, `geometry_type` (counts by type, `NA` where headers do
 #'   not count), `missing_shapes`, `vertices`, `extent`, `crs` and `fields` (a tibble of `name` and `type`, and from values
-#'   `missing`, `distinct`, `least`, `greatest`). A table without shapes has `extent` `NULL`.
+#'   `missing`, `distinct`, `least`, `greatest`). A table without shapes has `extent` `NULL`. The type is `text (numbers)` where every
+#'   value of a text reads as a number, and `text (formulas)` where one begins as what a spreadsheet would calculate.
 #' @section Errors: as [read_layer()].
 #' @examples
 #' describe_layer(demo_file("wards.shp"))
@@ -69,6 +70,7 @@ field_summary <- function(name, column) {
 class_in_words <- function(column) {
   if (inherits(column, "Date")) return("date")
   if (is.character(column) && reads_as_numbers(column)) return("text (numbers)")
+  if (is.character(column) && any(grepl("^([=@\t\r]|[+-][^0-9 .])", column))) return("text (formulas)")
   switch(typeof(column), integer = "integer", double = "number", character = "text", logical = "logical", class(column)[1])
 }
 
@@ -80,8 +82,8 @@ reads_as_numbers <- function(text) {
 
 #' @export
 print.layer_description <- function(x, ...) {
-  if (!is.null(x$title)) cat(x$title, "\n", sep = "")
-  row <- function(name, value) cat("  ", formatC(name, width = -9), value, "\n", sep = "")
+  if (!is.null(x$title)) cat(printable(x$title), "\n", sep = "")
+  row <- function(name, value) cat("  ", formatC(name, width = -9), printable(value), "\n", sep = "")
   row("rows", format_count(x$rows))
   row("shapes", shapes_in_words(x))
   if (!is.null(x$extent)) {
@@ -113,8 +115,8 @@ print_table <- function(data, indent = "  ") {
     column <- data[[name]]
     numeric <- is.numeric(column)
     text <- if (is.integer(column)) format_count(column) else if (numeric) format(column, big.mark = ",", trim = TRUE) else as.character(column)
-    text <- c(name, ifelse(is.na(column), "", text))
-    formatC(text, width = if (numeric) max(nchar(text)) else -max(nchar(text)))
+    text <- printable(c(name, ifelse(is.na(column), "", text)))
+    format(text, justify = if (numeric) "right" else "left")
   })
   lines <- do.call(paste, c(cells, sep = "  "))
   cat(paste0(indent, sub("\\s+$", "", lines), "\n"), sep = "")

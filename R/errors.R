@@ -2,16 +2,39 @@
 # civicatlas_error_<kind>, civicatlas_warning_<kind>, civicatlas_message.
 
 fail <- function(kind, message, call = rlang::caller_env(2), envir = rlang::caller_env(), ...) {
-  cli::cli_abort(message, class = c(paste0("civicatlas_error_", kind), "civicatlas_error"), call = call, .envir = envir, ...)
+  message[] <- inline(message, envir)
+  rlang::abort(message, class = c(paste0("civicatlas_error_", kind), "civicatlas_error"), call = call, use_cli_format = TRUE, .frame = envir, ...)
 }
 
 caution <- function(kind, message, envir = rlang::caller_env()) {
-  cli::cli_warn(message, class = c(paste0("civicatlas_warning_", kind), "civicatlas_warning"), .envir = envir, call = NULL)
+  message[] <- inline(message, envir)
+  rlang::warn(message, class = c(paste0("civicatlas_warning_", kind), "civicatlas_warning"), call = NULL, use_cli_format = TRUE)
 }
 
 say <- function(message, envir = rlang::caller_env()) {
   if (isTRUE(getOption("civicatlas.quiet"))) return(invisible())
-  cli::cli_inform(message, class = "civicatlas_message", .envir = envir)
+  message[] <- inline(message, envir)
+  rlang::inform(message, class = "civicatlas_message", use_cli_format = TRUE)
+}
+
+# What the lines of a message say, with the values in them. What somebody's data would have a terminal do is shown, not done; the colours
+# and links that cli itself adds stay, where the terminal has them.
+inline <- function(message, envir) {
+  text <- vapply(message, cli::format_inline, "", .envir = envir)
+  if (cli::num_ansi_colors() == 1) return(printable(gsub("\033[39m", "", text, fixed = TRUE)))  # with which cli closes colours of values
+  styles <- gregexpr("\033(\\[[0-9;]*m|\\]8;;[^\001-\037]*(\007|\033\\\\))", text, perl = TRUE)
+  values <- regmatches(text, styles, invert = TRUE)
+  regmatches(text, styles, invert = TRUE) <- lapply(values, printable)
+  text
+}
+
+# Text whose control characters, but for line ends and tabs, and whose marks of writing direction are written as escapes.
+printable <- function(text) {
+  mark <- "(*UTF)(?![\n\t])[\\p{Cc}\\x{202A}-\\x{202E}\\x{2066}-\\x{2069}]"
+  marked <- grepl(mark, text, perl = TRUE)
+  found <- gregexpr(mark, text[marked], perl = TRUE)
+  regmatches(text[marked], found) <- lapply(regmatches(text[marked], found), function(marks) sprintf("\\u%04x", vapply(marks, utf8ToInt, 0L)))
+  text
 }
 
 # Which kind of error of ours each error of the core is.
@@ -54,6 +77,9 @@ unpack_remedy <- function() {
 
 # A remedy as whoever reads it types it: R code, or options of the command line.
 typed <- function(code, options) if (isTRUE(said$on_command_line)) options else code
+
+# Names short enough to be shown in a line.
+cut_name <- function(names) ifelse(nchar(names) > 60, paste0(substr(names, 1, 59), "\u2026"), names)
 
 # Text that cli must take as it is.
 escape <- function(text) gsub("}", "}}", gsub("{", "{{", text, fixed = TRUE), fixed = TRUE)

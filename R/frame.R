@@ -15,7 +15,8 @@
 #' @param x A data frame, or a spatial frame.
 #' @param coords Names of the columns of easting or longitude and of northing or latitude.
 #' @param wkt Name of a column of well-known text, instead of `coords`.
-#' @param crs The CRS of the coordinates: anything that [crs()] takes, or `NULL` for none.
+#' @param crs The CRS of the coordinates: anything that [crs()] takes, or `NULL` for none. With shapes that have a CRS already, it must be
+#'   left out.
 #' @return A spatial frame, or a tibble. Rows where a coordinate is missing have a missing shape and are counted.
 #' @section Errors: `civicatlas_error_argument` where there is no shape column, `civicatlas_error_column` where a named
 #'   column is missing, `civicatlas_error_format` where text is no well-known text.
@@ -23,15 +24,26 @@
 #' halls <- data.frame(name = c("Net Loft", "Tern House"), lon = c(160.21, 160.24), lat = c(-47.41, -47.39))
 #' as_spatial_frame(halls, coords = c("lon", "lat"), crs = 4326)
 #' @export
-spatial_frame <- function(...) {
+spatial_frame <- function(..., crs = NULL) {
   data <- tibble::tibble(...)
+  call <- rlang::current_env()
   shapes <- names(data)[vapply(data, is_shapes, NA)]
   if (!length(shapes)) {
-    fail("argument", c("A spatial frame needs a shape column.", i = "Make one with {.fn point_shapes} or {.fn shapes_from_wkt}."),
-         call = rlang::current_env())
+    fail("argument", c("A spatial frame needs a shape column.", i = "Make one with {.fn point_shapes} or {.fn shapes_from_wkt}."), call = call)
   }
-  data[[shapes[1]]] <- admitted(data[[shapes[1]]])
+  data[[shapes[1]]] <- admitted(labelled(data[[shapes[1]]], crs, call))
   new_spatial_frame(data, shapes[1])
+}
+
+# Shapes that have no CRS, with one.
+labelled <- function(shapes, crs, call) {
+  if (is.null(crs)) return(shapes)
+  if (!is.null(crs_of(shapes))) {
+    fail("argument", c("The shapes have a CRS already, {crs_label(crs_of(shapes))}.",
+                       i = "Leave {.arg crs} out, and set another with {.fn declare_crs} or {.fn reproject_to}."), call = call)
+  }
+  attr(shapes, "crs") <- as_crs(crs, call = call)
+  shapes
 }
 
 # The same of shapes that verbs of ours made.
@@ -69,11 +81,10 @@ shapes_of_columns <- function(data, coords, wkt, crs, call) {
 
 # A table that has a shape column already.
 frame_of_table <- function(x, crs, call) {
-  if (!is.null(crs)) {
-    fail("argument", c("The table has a shape column already, whose CRS is {crs_label(crs_of(Filter(is_shapes, x)[[1]]))}.",
-                       i = "Leave {.arg crs} out, and set another with {.fn declare_crs} or {.fn reproject_to}."), call = call)
-  }
-  frame_like(tibble::as_tibble(x), list())
+  data <- tibble::as_tibble(x)
+  active <- which(vapply(data, is_shapes, NA))[1]
+  data[[active]] <- labelled(data[[active]], crs, call)
+  frame_like(data, list())
 }
 
 # Coordinates must be numbers; text that holds numbers is taken, anything else is an error that shows it.

@@ -91,6 +91,8 @@ kml_extended_data <- function(root, path, placemarks) {
   fields <- c("/ExtendedData/SchemaData/SimpleData[@name]", "/ExtendedData/Data[@name][value]")
   texts <- function(field, below) xml2::xml_text(xml2::xml_find_all(root, paste0(path, field, below)))
   names <- unlist(lapply(fields, texts, "/@name"))
+  nameless <- xml2::xml_find_num(root, sprintf("count(%s[not(@name)])", paste0(path, "/ExtendedData", c("/SchemaData/SimpleData", "/Data"), collapse = "[not(@name)] | ")))
+  if (nameless) caution("data", "{counted(nameless, 'value')} without the name of a field {?is/are} left out.")
   if (!length(names)) return(list())
   values <- unlist(Map(texts, fields, c("", "/value[1]")), use.names = FALSE)
   row <- unlist(lapply(fields, function(field) {
@@ -111,9 +113,15 @@ kml_schema <- function(document) {
 # As the schema says; without one numbers are recognised as in other text files.
 kml_typed <- function(column, type) {
   if (is.na(type)) return(typed_column(column))
-  if (type == "bool") return(ifelse(is.na(column), NA, column %in% c("1", "true", "TRUE")))
+  if (type == "bool") return(kml_bool(column))
   if (!type %in% c("int", "uint", "short", "ushort", "double", "float")) return(column)
   numbers <- suppressWarnings(as.double(column))
   if (any(is.na(numbers) & !is.na(column))) return(column)
   if (type %in% c("double", "float")) numbers else narrow_numbers(numbers)
+}
+
+# Text where a value is neither true nor false.
+kml_bool <- function(column) {
+  at <- match(ascii_lower(trimws(column)), c("1", "true", "0", "false"))
+  if (any(is.na(at) & !is.na(column))) column else at <= 2
 }

@@ -22,7 +22,8 @@ new_source <- function(format, path, layer = NULL, ..., name = path) {
 }
 
 stem_of <- function(path) {
-  name <- sub("[.](gz|gzip)$", "", basename(path), ignore.case = TRUE)
+  # Not by basename(), which fails on names that the locale cannot write.
+  name <- sub("[.](gz|gzip)$", "", sub(".*[/\\\\]", "", path), ignore.case = TRUE)
   tools::file_path_sans_ext(name)
 }
 

@@ -100,7 +100,7 @@ first_of <- function(texts, most = 5) {
 # A layer without a name of its own goes by its number.
 layer_in_words <- function(label) if (grepl("^[0-9]+$", label)) paste("layer", label) else label
 
-plain_class <- function(column) sub(" \\(numbers\\)", "", class_in_words(column))
+plain_class <- function(column) sub(" \\(.*\\)", "", class_in_words(column))
 
 #' @rdname stack_layers
 #' @export

@@ -340,11 +340,13 @@ List core_read_delimited(RawVector text, std::string separator, bool skip_damage
 List core_zip_entries(std::string path) {
   const InputFile file(path);
   const ZipReader archive(file);
-  CharacterVector names;
-  NumericVector sizes;
-  for (const auto& entry : archive.entries()) {
-    names.push_back(entry.name);
-    sizes.push_back(static_cast<double>(entry.size));
+  const std::size_t count = archive.entries().size();
+  CharacterVector names(static_cast<R_xlen_t>(count));
+  NumericVector sizes(static_cast<R_xlen_t>(count));
+  for (std::size_t i = 0; i < count; ++i) {
+    const auto& entry = archive.entries()[i];
+    names[static_cast<R_xlen_t>(i)] = String(entry.name, CE_UTF8);
+    sizes[static_cast<R_xlen_t>(i)] = static_cast<double>(entry.size);
   }
   return List::create(_["name"] = names, _["size"] = sizes);
 }

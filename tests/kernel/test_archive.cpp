@@ -29,6 +29,17 @@ TEST_CASE("zip archives keep their entries, and damage shows") {
   CHECK_THROWS_WITH(archive.extract(lying), Catch::Contains("announces a size"));
 }
 
+TEST_CASE("names of entries that are not UTF-8 are read as code page 437") {
+  const std::vector<std::uint8_t> content{'x'};
+  const auto bytes = encode_zip({{"stra\xe1""e.shp", content}, {"stra\xc3\x9f""e.dbf", content}, {"\x80\xff", content}});
+  const InputFile file{ByteSpan(bytes)};
+  const ZipReader archive(file);
+  CHECK(archive.entries()[0].name == "stra\xc3\x9f""e.shp");
+  CHECK(archive.entries()[1].name == "stra\xc3\x9f""e.dbf");
+  CHECK(archive.entries()[2].name == "\xc3\x87\xc2\xa0");
+  CHECK(archive.extract(archive.entry("stra\xc3\x9f""e.shp")).bytes()[0] == 'x');
+}
+
 TEST_CASE("an archive made by hand with 64-bit sizes is read") {
   auto wide = [](test::ByteMaker& to, std::uint64_t v) {
     to.little(static_cast<std::uint32_t>(v)).little(static_cast<std::uint32_t>(v >> 32));

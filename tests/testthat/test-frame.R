@@ -69,6 +69,15 @@ test_that("tables of coordinates and of text become frames", {
   expect_error(toy_frame(a = 1), class = "civicatlas_error_argument")
 })
 
+test_that("a CRS given with shapes that have none labels them, and is refused where they have one", {
+  x <- spatial_frame(a = 1, geometry = point_shapes(1, 2), crs = 4326)
+  expect_identical(names(x), c("a", "geometry"))
+  expect_identical(crs_of(x), crs(4326))
+  expect_identical(crs_of(as_spatial_frame(tibble::tibble(geometry = point_shapes(1, 2)), crs = 4326)), crs(4326))
+  expect_error(spatial_frame(geometry = as_shapes(x), crs = 3857), "have a CRS already, WGS 84", class = "civicatlas_error_argument")
+  expect_error(as_spatial_frame(tibble::tibble(geometry = as_shapes(x)), crs = 3857), "have a CRS already", class = "civicatlas_error_argument")
+})
+
 test_that("verbs write the history, and dplyr carries it along", {
   x <- read_layer(demo_file("rooms.geojson"), where = seats > 100) |> reproject_to(32757) |> dplyr::filter(seats > 150)
   history <- history_of(x)

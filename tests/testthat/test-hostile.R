@@ -102,7 +102,18 @@ test_that("wide and broken texts are read right or told with their place", {
   writeBin(c(charToRaw("POINT (1 2"), as.raw(0), charToRaw(")\n")), wkt)
   expect_error(read_layer(wkt), "zero bytes", class = "civicatlas_error_format")
   kml <- withr::local_tempfile(fileext = ".kml", lines = "<kml><Document><Schema id=\"s\"><SimpleField type=\"int\"/></Schema><Placemark><ExtendedData><SchemaData schemaUrl=\"#s\"><SimpleData>5</SimpleData></SchemaData></ExtendedData><Point><coordinates>1,2</coordinates></Point></Placemark></Document></kml>")
-  expect_identical(wkt_of(read_layer(kml)), "POINT (1 2)")
+  expect_warning(expect_identical(wkt_of(read_layer(kml)), "POINT (1 2)"), "1 value without the name", class = "civicatlas_warning_data")
+})
+
+test_that("names of entries in an archive are read in the code page that old writers used", {
+  file <- withr::local_tempfile(fileext = ".zip")
+  point <- charToRaw("{\"type\":\"Feature\",\"geometry\":{\"type\":\"Point\",\"coordinates\":[1,2]},\"properties\":{\"a\":1}}")
+  archive <- civicatlas:::core_encode_zip(c("stra#e.geojson", "b.geojson"), list(point, point))
+  archive[archive == charToRaw("#")] <- as.raw(0xe1)
+  writeBin(archive, file)
+  expect_identical(list_layers(file)$layer, c("stra\u00dfe", "b"))
+  expect_identical(read_layer(file, layer = "stra\u00dfe")$a, 1L)
+  withr::with_locale(c(LC_CTYPE = "C"), expect_identical(nrow(read_layer(file, layer = "stra\u00dfe")), 1L))
 })
 
 test_that("dates that a format cannot hold are missing there, and told", {
@@ -113,4 +124,30 @@ test_that("dates that a format cannot hold are missing there, and told", {
     expect_identical(read_layer(file)$day, as.Date(c(NA, "2020-01-01")))
   }
   expect_error(write_layer(far, file.path(tempdir(), paste0(strrep("x", 300), ".csv"))), "longer than the 255", class = "civicatlas_error_file")
+})
+
+test_that("what names and values would have a terminal do is shown, not done", {
+  trap <- "a\u001b[31mb\u001b]0;c\u0007\u009bd\u202e"
+  raw_control <- "[\u0001-\u0008\u000b-\u001f\u007f-\u009f\u202a-\u202e]"
+  x <- spatial_frame(a = 1:2, name = trap, geometry = point_shapes(1:2, 1:2), crs = 4326)
+  names(x)[1] <- trap
+  file <- withr::local_tempfile(fileext = ".csv")
+  told <- function(expr) conditionMessage(rlang::catch_cnd(expr, classes = c("error", "warning", "civicatlas_message")))
+  withr::local_options(civicatlas.quiet = FALSE, cli.num_colors = 1L)
+  said <- c(told(read_layer(file.path(tempdir(), paste0(trap, ".shp")))), told(join_table(x, data.frame(a = 1), by = trap)),
+            told(suppressMessages(write_layer(x, file.path(tempdir(), "trap.shp"), replace = TRUE))),
+            capture.output(print(describe_layer(x))))
+  expect_no_match(said, raw_control)
+  expect_no_match(capture.output(print(x)), "\u001b|\u0007|\u009b")
+  expect_match(said, "u009bd", all = FALSE)
+  withr::local_options(cli.num_colors = 256L, cli.hyperlink = TRUE)
+  expect_no_match(gsub("\033(\\[[0-9;]*m|\\]8;;[^\007]*\007)", "", told(read_layer(file.path(tempdir(), paste0(trap, ".shp"))))), raw_control)
+})
+
+test_that("texts that a spreadsheet would calculate are told where columns are described", {
+  x <- data.frame(sum = c("=1+1", "b"), at = c("a", "@here"), number = c("-1", "+ 2"), minus = c("-1", "-a"))
+  expect_identical(describe_layer(x)$fields$type, c("text (formulas)", "text (formulas)", "text", "text (formulas)"))
+  file <- withr::local_tempfile(fileext = ".csv")
+  write_layer(x, file)
+  expect_identical(read_layer(file)$sum, x$sum)
 })

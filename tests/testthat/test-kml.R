@@ -38,6 +38,17 @@ test_that("placemarks that cannot be read are counted; what is no KML is refused
   expect_error(read_layer(withr::local_tempfile(fileext = ".kml", lines = "<html/>")), "no KML", class = "civicatlas_error_format")
 })
 
+test_that("values without the name of a field are told, and what is neither true nor false stays text", {
+  fields <- "<SimpleField name=\"open\" type=\"bool\"/><SimpleField name=\"old\" type=\"bool\"/><SimpleField type=\"int\"/>"
+  place <- function(open, old) {
+    sprintf("<Placemark><ExtendedData><SchemaData><SimpleData name=\"open\">%s</SimpleData><SimpleData name=\"old\">%s</SimpleData><SimpleData>4</SimpleData></SchemaData></ExtendedData><Point><coordinates>1,2</coordinates></Point></Placemark>", open, old)
+  }
+  file <- withr::local_tempfile(fileext = ".kml", lines = c("<kml><Document><Schema>", fields, "</Schema>", place("1", "yes"), place("false", "0"), "</Document></kml>"))
+  expect_warning(x <- read_layer(file), "2 values without the name of a field", class = "civicatlas_warning_data")
+  expect_identical(x$open, c(TRUE, FALSE))
+  expect_identical(x$old, c("yes", "0"))
+})
+
 test_that("KMZ is a zipped document", {
   rooms <- read_layer(demo_file("rooms.geojson"))
   file <- withr::local_tempfile(fileext = ".kmz")

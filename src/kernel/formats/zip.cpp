@@ -1,5 +1,6 @@
 #include "zip.h"
 
+#include <simdjson.h>
 #include <zlib.h>
 
 #include <algorithm>
@@ -60,6 +61,30 @@ void read_extra64(ZipReader::Entry& entry, const std::uint8_t* extra, std::size_
   }
 }
 
+// The bytes 128 to 255 of code page 437, in which names are that are not UTF-8 (APPNOTE 6.3, appendix D).
+constexpr char8_t code_page_437[] =
+    u8"ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒ"
+    u8"áíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐"
+    u8"└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀"
+    u8"αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■ ";
+
+// Names are UTF-8 by what they hold, whether a flag says so or not, as many writers leave it out.
+std::string name_as_utf8(const std::string& name) {
+  if (simdjson::validate_utf8(name)) return name;
+  std::vector<std::string> high;
+  for (const char8_t* at = code_page_437; *at != 0; ++at) {
+    const bool begins = (*at & 0xc0) != 0x80;
+    if (begins) high.emplace_back();
+    high.back() += static_cast<char>(*at);
+  }
+  std::string out;
+  for (const char byte : name) {
+    const auto code = static_cast<unsigned char>(byte);
+    out += code < 128 ? std::string(1, byte) : high[code - 128u];
+  }
+  return out;
+}
+
 std::uint32_t checksum_of(ByteSpan content) {
   std::uint32_t sum = 0;
   for (std::size_t at = 0; at < content.size();) {
@@ -88,7 +113,7 @@ ZipReader::ZipReader(const InputFile& archive) : archive_(archive) {
     const std::size_t name = little<std::uint16_t>(e + 28), extra = little<std::uint16_t>(e + 30),
                       comment = little<std::uint16_t>(e + 32);
     if (at + directory_header + name + extra + comment > directory.size()) throw cut_off(found.at + at);
-    Entry entry{std::string(reinterpret_cast<const char*>(e + directory_header), name),
+    Entry entry{name_as_utf8({reinterpret_cast<const char*>(e + directory_header), name}),
                 little<std::uint32_t>(e + 24),
                 little<std::uint32_t>(e + 20),
                 little<std::uint32_t>(e + 42),
@@ -115,7 +140,7 @@ FileContent ZipReader::extract(const Entry& entry) const {
   const FileContent front = archive_.read(entry.offset, entry_header);
   const std::uint8_t* header = front.bytes().data();
   if (little<std::uint32_t>(header) != entry_mark) throw damaged("is damaged");
-  if (little<std::uint16_t>(header + 6) & 1) throw damaged("is encrypted");
+  if (little<std::uint16_t>(header + 6) & 1) throw damaged("is encrypted; unpack it with its password first");
   const std::size_t start =
       entry.offset + entry_header + little<std::uint16_t>(header + 26) + little<std::uint16_t>(header + 28);
   if (start > size || entry.packed > size - start) throw damaged("is cut off");

@@ -12,7 +12,7 @@ class ZipReader {
   // Reads the directory alone.
   explicit ZipReader(const InputFile& archive);
   struct Entry {
-    std::string name;
+    std::string name;  // in UTF-8
     std::size_t size, packed, offset;
     int method;
     std::uint32_t checksum;
