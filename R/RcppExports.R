@@ -189,6 +189,14 @@ core_zip_entries <- function(path) {
     .Call(`_civicatlas_core_zip_entries`, path)
 }
 
+core_hold_file <- function(path) {
+    .Call(`_civicatlas_core_hold_file`, path)
+}
+
+core_release_file <- function(held) {
+    invisible(.Call(`_civicatlas_core_release_file`, held))
+}
+
 core_read_bytes <- function(source, most) {
     .Call(`_civicatlas_core_read_bytes`, source, most)
 }

@@ -64,7 +64,7 @@ memory_for <- function(path) 2 * core(core_room_for(file.size(path)))
 # Files that were written in this session, by their stamps.
 written_here <- new.env(parent = emptyenv())
 note_written <- function(path) written_here[[normalizePath(path)]] <- stamps_of(path)
-is_ours <- function(path) identical(written_here[[normalizePath(path)]], stamps_of(path))
+is_ours <- function(path) identical(written_here[[normalizePath(path, mustWork = FALSE)]], stamps_of(path))
 
 # What changes where files do.
 stamps_of <- function(paths) file.info(as.character(paths), extra_cols = FALSE)[c("size", "mtime", "ctime")]

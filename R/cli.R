@@ -8,6 +8,13 @@
 #' run_command_line(c("describe", demo_file("wards.shp")))
 #' @export
 run_command_line <- function(args) {
+  tryCatch(run_arguments(args), error = function(e) if (is_reader_gone(e)) 0L else rlang::cnd_signal(e))
+}
+
+# Whoever read the output, as `head` does, wants no more of it.
+is_reader_gone <- function(e) grepl("SIGPIPE", conditionMessage(e), fixed = TRUE)
+
+run_arguments <- function(args) {
   if (!length(args) || args[1] %in% c("--help", "-h", "help")) {
     cat(overview())
     return(if (length(args)) 0L else 2L)
@@ -27,9 +34,10 @@ run_command_line <- function(args) {
 
 run_command <- function(name, command, args) {
   parser <- command_parser(name, command)
+  problem <- function(e) sub(".*: *\n *", "", trimws(conditionMessage(e)))
   parsed <- tryCatch(
     optparse::parse_args(parser, args, print_help_and_exit = FALSE, positional_arguments = TRUE, convert_hyphens_to_underscores = TRUE),
-    error = function(e) conditionMessage(e)
+    error = problem, warning = problem
   )
   help <- paste0("civicatlas ", name, " --help")
   if (is.character(parsed)) return(wrong_usage(parsed, help))
@@ -79,6 +87,7 @@ with_terminal_manners <- function(options, work) {
 }
 
 report_failure <- function(e, options, code) {
+  if (is_reader_gone(e)) rlang::cnd_signal(e)
   text <- cli::ansi_strip(conditionMessage(e))
   if (isTRUE(options$json)) {
     kind <- sub("civicatlas_error_", "", grep("^civicatlas_error_", class(e), value = TRUE)[1])

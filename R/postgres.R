@@ -187,8 +187,16 @@ write_postgres <- function(x, address, options, call) {
   con <- connect_postgres(address, call)
   on.exit(DBI::dbDisconnect(con))
   name <- shown_database(address)
+  most <- postgres_step(name, call, as.integer(DBI::dbGetQuery(con, "SHOW max_identifier_length")[[1]]))
+  if (any(nchar(strsplit(options$layer, ".", fixed = TRUE)[[1]], "bytes") > most)) {
+    fail("argument", "{.val {cut_name(options$layer)}} is too long: PostgreSQL takes names of at most {most} bytes.", call = call)
+  }
+  columns <- !names(x) %in% shape_column_name(x)
+  renamed <- short_names(names(x)[columns], most, "PostgreSQL")
+  names(x)[columns] <- renamed$written
   postgres_step(name, call, DBI::dbWithTransaction(con, write_postgres_table(con, x, options, name, call)))
   say("Wrote {.val {options$layer}} to {.val {name}}: {counted(nrow(x), 'row')}.")
+  renamed[renamed$name != renamed$written, ]
 }
 
 write_postgres_table <- function(con, x, options, name, call) {

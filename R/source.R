@@ -8,7 +8,10 @@
 read_source <- function(source, query) UseMethod("read_source")
 source_layers <- function(source) UseMethod("source_layers")
 source_header <- function(source) UseMethod("source_header")
-close_source <- function(source) UseMethod("close_source")
+close_source <- function(source) {
+  for (held in source$held) if (!is.null(held)) core_release_file(held)
+  UseMethod("close_source")
+}
 
 source_layers.default <- function(source) {
   table <- source$format %in% c("dbase")
@@ -45,8 +48,17 @@ open_file <- function(path, layer, call, listing = FALSE, name = path) {
                      i = "These are read: {.val {unique(names(file_formats))}}."), call = call)
   }
   open <- switch(format, zip = open_archive, kmz = open_archive, geopackage = open_geopackage, spreadsheet = open_spreadsheet, kml = open_kml, open_single)
-  open(path, layer, call, listing = listing, name = name, format = format)
+  force(name)
+  held <- if (!format %in% opened_by_name) core(core_hold_file(path), source = name, call = call)
+  opened <- NULL
+  on.exit(if (is.null(opened) && !is.null(held)) core_release_file(held))
+  opened <- open(as.character(held %||% path), layer, call, listing = listing, name = name, format = format)
+  opened$held <- c(opened$held, list(held))
+  opened
 }
+
+# Whose readers look at other files beside theirs.
+opened_by_name <- c("shapefile", "dbase", "geopackage", "spreadsheet")
 
 # Files of one layer.
 open_single <- function(path, layer, call, listing, name, format) {

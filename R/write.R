@@ -48,8 +48,7 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
     invisible(out)
   }
   if (grepl("^postgres(ql)?://", target)) {
-    write_postgres(x, target, options, call)
-    return(written())
+    return(written(write_postgres(x, target, options, call)))
   }
   target <- path.expand(target)
   format <- target_format(target, call)
@@ -237,25 +236,25 @@ write_shapefile_zip <- function(x, target, options, call) {
   structure(size, renamed = attr(contents, "renamed"))
 }
 
-# A tibble of each name and the unique one of at most 10 bytes that is written; what differs is told.
-short_names <- function(names) {
+# A tibble of each name and the unique one of at most so many bytes that is written; what differs is told.
+short_names <- function(names, most = 10L, format = "a shapefile") {
   cut_to <- function(name, bytes) {
     while (nchar(name, "bytes") > bytes) name <- substr(name, 1, nchar(name) - 1)
     name
   }
   given <- names
   names[!nzchar(trimws(names))] <- paste0("column_", which(!nzchar(trimws(names))))
-  short <- vapply(names, cut_to, "", bytes = 10L, USE.NAMES = FALSE)
+  short <- vapply(names, cut_to, "", bytes = most, USE.NAMES = FALSE)
   for (i in seq_along(short)) {
     number <- 1
     while (ascii_lower(short[i]) %in% ascii_lower(short[seq_len(i - 1)])) {
-      short[i] <- paste0(cut_to(names[i], 10L - nchar(number) - 1L), "_", number)
+      short[i] <- paste0(cut_to(names[i], most - nchar(number) - 1L), "_", number)
       number <- number + 1
     }
   }
   changed <- short != given
   if (any(changed)) {
-    caution("data", c("{counted(sum(changed), 'column name')} shortened to 10 bytes, as a shapefile demands:",
+    caution("data", c("{counted(sum(changed), 'column name')} shortened to {most} bytes, as {format} demands:",
                       stats::setNames(escape(paste(cut_name(given[changed]), "\u2192", short[changed])), rep("*", sum(changed)))))
   }
   tibble::tibble(name = given, written = short)

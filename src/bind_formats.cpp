@@ -14,6 +14,7 @@
 #include "kernel/parallel.h"
 #include "kernel/shapes/wkb.h"
 #include "kernel/system/locked_file.h"
+#include "kernel/system/portable.h"
 
 using namespace Rcpp;
 using namespace civic;
@@ -349,6 +350,23 @@ List core_zip_entries(std::string path) {
     sizes[static_cast<R_xlen_t>(i)] = static_cast<double>(entry.size);
   }
   return List::create(_["name"] = names, _["size"] = sizes);
+}
+
+// A name of the file as it is now, whoever replaces it, until it is released; NULL where the system has none.
+// [[Rcpp::export]]
+RObject core_hold_file(std::string path) {
+  auto file = std::make_unique<NativeFile>(path);
+  const std::string name = file->name_while_open();
+  if (name.empty()) return R_NilValue;
+  CharacterVector held = CharacterVector::create(String(name, CE_UTF8));
+  held.attr("file") = XPtr<NativeFile>(file.release());
+  return held;
+}
+
+// [[Rcpp::export]]
+void core_release_file(RObject held) {
+  const RObject pointer = held.attr("file");
+  XPtr<NativeFile>(SEXP(pointer)).release();
 }
 
 // The first bytes of a source, or all of them where `most` is negative.

@@ -23,6 +23,20 @@ test_that("layers and tables go to PostgreSQL and come back whole", {
   expect_equal(describe_layer(store, "wards")$extent, extent_of(wards))
 })
 
+test_that("names that are longer than the server takes are shortened and told, or refused", {
+  store <- local_postgres()$address
+  long <- c(strrep("a", 80), paste0(strrep("a", 80), "b"), strrep("\u00e9", 40))
+  x <- spatial_frame(!!!stats::setNames(list(1, 2, 3), long), geometry = point_shapes(1, 2), crs = 4326)
+  expect_warning(written <- write_layer(x, store, layer = "long"), "3 column names shortened to 63 bytes, as PostgreSQL demands", class = "civicatlas_warning_data")
+  short <- c(strrep("a", 63), paste0(strrep("a", 61), "_1"), strrep("\u00e9", 31))
+  expect_identical(written_names(written), tibble::tibble(name = long, written = short))
+  expect_identical(unlist(attribute_table(read_layer(store, "long"))), stats::setNames(c(1, 2, 3), short))
+  expect_warning(write_layer(x, store, layer = "long", append = TRUE), "shortened")
+  expect_identical(nrow(read_layer(store, "long")), 2L)
+  expect_error(write_layer(x, store, layer = strrep("b", 64)), "too long.*63 bytes", class = "civicatlas_error_argument")
+  expect_identical(list_layers(store)$layer, "long")
+})
+
 test_that("random conditions on all kinds of columns give the rows they give here", {
   store <- local_postgres()$address
   write_layer(table_of_all_kinds(), store, layer = "kinds")

@@ -183,3 +183,40 @@ test_that("progress is told, and an interrupt leaves nothing behind", {
   expect_match(broken, "time limit|interrupt")
   expect_length(list.files(dirname(target), basename(target)), 0)
 })
+
+test_that("what is read of a file that is replaced meanwhile is of the one that was opened", {
+  skip_if(!dir.exists("/proc/self/fd"), "open files have no names here")
+  for (ending in c("parquet", "geojson", "zip", "kml", "csv", "wkt")) {
+    file <- withr::local_tempfile(fileext = paste0(".", ending))
+    places <- function(of, rows) spatial_frame(run = rep(of, rows), geometry = point_shapes(rep(of, rows), seq_len(rows)), crs = 4326)
+    write <- function(...) suppressWarnings(write_layer(..., replace = TRUE), classes = "civicatlas_warning_data")  # WKT has no columns
+    write(places(1, 50), file)
+    open <- length(list.files("/proc/self/fd"))
+    source <- civicatlas:::open_source(file)
+    write(places(2, 70), file)
+    found <- civicatlas:::read_source(source, civicatlas:::new_query(rlang::quo(NULL), NULL, rlang::quo(NULL)))
+    civicatlas:::close_source(source)
+    expect_identical(coordinates_of(found$shapes)$x, rep(1, 50), info = ending)
+    if (ending != "wkt") expect_equal(found$columns$run, rep(1, 50), info = ending)
+    expect_error(read_layer(file, layer = "none"), class = "civicatlas_error_argument")
+    expect_length(list.files("/proc/self/fd"), open)
+  }
+})
+
+test_that("names are found in a locale whose capitals are others", {
+  folder <- withr::local_tempdir()
+  sources <- "/usr/share/i18n/locales/tr_TR"
+  skip_if(!file.exists(sources) || !nzchar(Sys.which("localedef")), "no Turkish locale can be made here")
+  system2("localedef", c("-i", "tr_TR", "-f", "UTF-8", file.path(folder, "tr_TR.UTF-8")))
+  code <- tempfile(fileext = ".R")
+  writeLines(c(
+    "suppressPackageStartupMessages(library(civicatlas)); options(civicatlas.quiet = TRUE); stopifnot(toupper(\"i\") != \"I\")",
+    "wards <- read_layer(demo_file(\"wards.shp\"))",
+    "writeLines(c(\"ID,LONGITUDE,LATITUDE\", \"1,1,2\"), \"A.CSV\")",
+    "write_layer(wards, \"i.shp\"); invisible(file.rename(\"i.dbf\", \"I.DBF\")); write_layer(wards, \"i.zip\"); invisible(file.rename(\"i.zip\", \"I.ZIP\"))",
+    "write_layer(spatial_frame(day = as.POSIXct(0, origin = \"1970-01-01\", tz = \"UTC\"), geometry = point_shapes(1, 2), crs = 4326), \"I.GPKG\")",
+    "cat(class(read_layer(\"A.CSV\", crs = 4326))[1], dim(read_layer(\"i.shp\")), dim(read_layer(\"I.ZIP\")), class(read_layer(\"I.GPKG\")$day)[1])"
+  ), code)
+  said <- withr::with_dir(folder, withr::with_envvar(c(LOCPATH = folder, LC_ALL = "tr_TR.UTF-8"), system2("Rscript", c("--vanilla", code), stdout = TRUE)))
+  expect_identical(said, "spatial_frame 24 5 24 5 POSIXct")
+})

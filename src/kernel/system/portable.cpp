@@ -62,6 +62,8 @@ std::size_t NativeFile::read_some(std::uint64_t at, std::size_t size, std::uint8
   return ::ReadFile(reinterpret_cast<HANDLE>(handle_), to, static_cast<DWORD>(size), &got, &place) ? got : 0;
 }
 
+std::string NativeFile::name_while_open() const { return {}; }
+
 std::FILE* create_to_write(const std::string& path) {
   constexpr int fresh = _O_CREAT | _O_EXCL | _O_WRONLY | _O_BINARY;
   const int opened = ::_wopen(native_path(path).c_str(), fresh, _S_IREAD | _S_IWRITE);
@@ -111,6 +113,11 @@ std::size_t NativeFile::read_some(std::uint64_t at, std::size_t size, std::uint8
     if (got < 0 && errno == EINTR) continue;
     return got < 0 ? 0 : static_cast<std::size_t>(got);
   }
+}
+
+std::string NativeFile::name_while_open() const {
+  const std::string name = "/proc/self/fd/" + std::to_string(handle_);  // see proc(5)
+  return ::access(name.c_str(), R_OK) == 0 ? name : std::string();
 }
 
 std::FILE* create_to_write(const std::string& path) { return std::fopen(path.c_str(), "wbx"); }

@@ -46,6 +46,9 @@ class NativeFile {
   std::uint64_t size() const;
   // Reads up to `size` bytes and gives how many came: 0 at the end or where it cannot be read.
   std::size_t read_some(std::uint64_t at, std::size_t size, std::uint8_t* to) const;
+  // A name of what is open, whatever takes the place of the file meanwhile, for as long as it is open; empty where the
+  // system has none.
+  std::string name_while_open() const;
 
  private:
   static constexpr std::intptr_t closed = -1;
