@@ -52,7 +52,7 @@ crs_by_text <- function(text, call) {
   if (grepl("^[0-9]+$", code)) return(crs_by_code(as.numeric(code), call))
   if (grepl("(^|[:/])CRS84$", text, ignore.case = TRUE)) return(crs_by_code(4326, call))
   if (grepl("^[A-Za-z_0-9]+\\s*[[(]", text)) return(crs_from_text(text, call = call))
-  if (file.exists(text)) return(crs_from_text(read_text(text), source = text, call = call))
+  if (file.exists(text)) return(crs_from_text(read_text(text, text, call), source = text, call = call))
   crs_by_name(text) %||%
     fail("crs", c("{.val {text}} is no known CRS.",
                   i = "Give a code such as {.val EPSG:32757}, a full name, well-known text, or the path of a .prj file; {.fn find_crs} looks names up."),
@@ -105,8 +105,8 @@ crs_from_text <- function(text, source = NULL, call = rlang::caller_env(2)) {
   new_crs(core(core_crs_parse(enc2utf8(text)), source = source, call = call))
 }
 
-read_text <- function(source) {
-  bytes <- core_read_bytes(source, -1)
+read_text <- function(source, name, call) {
+  bytes <- core(core_read_bytes(source, -1), source = name, call = call)
   text <- rawToChar(bytes[bytes != 0])
   sub("^\xef\xbb\xbf", "", text, useBytes = TRUE)
 }

@@ -20,12 +20,26 @@ say <- function(message, envir = rlang::caller_env()) {
 # What the lines of a message say, with the values in them. What somebody's data would have a terminal do is shown, not done; the colours
 # and links that cli itself adds stay, where the terminal has them.
 inline <- function(message, envir) {
-  text <- vapply(message, cli::format_inline, "", .envir = envir)
+  text <- vapply(message, inline_line, "", envir)
   if (cli::num_ansi_colors() == 1) return(printable(gsub("\033[39m", "", text, fixed = TRUE)))  # with which cli closes colours of values
   styles <- gregexpr("\033(\\[[0-9;]*m|\\]8;;[^\001-\037]*(\007|\033\\\\))", text, perl = TRUE)
   values <- regmatches(text, styles, invert = TRUE)
   regmatches(text, styles, invert = TRUE) <- lapply(values, printable)
   text
+}
+
+# A line that has bytes in it which are no text, from a damaged file, is told without its values.
+inline_line <- function(line, envir) {
+  tryCatch(cli::format_inline(line, .envir = envir), error = function(e) {
+    if (!grepl("invalid", conditionMessage(e))) rlang::cnd_signal(e)
+    gsub("[{](?:[.][a-z]+ )?[^{}]*[}]+", "\u2026", line, perl = TRUE)
+  })
+}
+
+# What an error of another library says; bytes that are no text as their codes.
+said_by <- function(e) {
+  text <- conditionMessage(e)
+  ifelse(validUTF8(text), text, iconv(text, "UTF-8", "UTF-8", sub = "byte"))
 }
 
 # Text whose control characters, but for line ends and tabs, and whose marks of writing direction are written as escapes.

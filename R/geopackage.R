@@ -39,7 +39,7 @@ finish_journal <- function(path, name, call) {
     DBI::dbGetQuery(con, "SELECT count(*) FROM sqlite_master")
   }, error = function(e) {
     if (grepl("locked|busy|held", conditionMessage(e))) return()
-    beside_writable(name, journal, "its last writer ended in the middle, which has to be undone", conditionMessage(e), call)
+    beside_writable(name, journal, "its last writer ended in the middle, which has to be undone", said_by(e), call)
   })
 }
 
@@ -50,7 +50,7 @@ connect_to_read <- function(path, name, call) {
   problem <- tryCatch({
     DBI::dbGetQuery(con, "SELECT count(*) FROM sqlite_master")
     NULL
-  }, error = conditionMessage)
+  }, error = said_by)
   if (is.null(problem) || !grepl("readonly|unable to open", problem)) return(con)
   DBI::dbDisconnect(con)
   log <- paste0(path, "-wal")
@@ -70,7 +70,7 @@ beside_writable <- function(name, beside, why, problem, call) {
 geopackage_step <- function(name, call, expr) {
   tryCatch(expr, error = function(e) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
-    text <- conditionMessage(e)
+    text <- said_by(e)
     if (grepl("locked|busy", text)) {
       holder <- in_a_child(function() core_process_holding(name), died = function() 0L)
       who <- if (holder > 0) paste("process", holder) else "another process"
@@ -184,7 +184,7 @@ geopackage_crs <- function(source, call) {
   code <- row$organization_coordsys_id
   if (ascii_upper(row$organization) == "EPSG" && !is.null(core_crs_find(as.integer(code)))) return(crs_by_code(as.integer(code), call))
   tryCatch(crs_from_text(row$definition, source = source$name), civicatlas_error_crs = function(e) {
-    caution("crs", c("The CRS of {.val {source$layer}} cannot be read, so the layer has none.", x = "{conditionMessage(e)}"))
+    caution("crs", c("The CRS of {.val {source$layer}} cannot be read, so the layer has none.", x = "{said_by(e)}"))
     NULL
   })
 }

@@ -5,7 +5,7 @@ parquet_package <- function(call) need_package("nanoparquet", "GeoParquet", call
 parquet_step <- function(name, call, expr) {
   tryCatch(expr, error = function(e) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
-    fail("format", c("Cannot read {.file {name}}.", x = "It is no Parquet file, or one that cannot be read: {conditionMessage(e)}"), call = call)
+    fail("format", c("Cannot read {.file {name}}.", x = "It is no Parquet file, or one that cannot be read: {said_by(e)}"), call = call)
   })
 }
 
@@ -19,7 +19,7 @@ parquet_footer <- function(source, call) {
   geo <- pairs$value[match("geo", pairs$key)]
   geo <- if (length(geo) && !is.na(geo)) {
     tryCatch(jsonlite::fromJSON(geo, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) {
-      fail("format", c("Cannot read {.file {source$name}}.", x = "Its metadata {.val geo} is no JSON: {conditionMessage(e)}"), call = call)
+      fail("format", c("Cannot read {.file {source$name}}.", x = "Its metadata {.val geo} is no JSON: {said_by(e)}"), call = call)
     })
   }
   list(schema = schema, rows = as.double(found$file_meta_data$num_rows), geo = geo)
@@ -63,7 +63,7 @@ read_source.source_geoparquet <- function(source, query) {
 flat_parquet <- function(source, query, about) {
   footer <- get_parquet_footer(source$content)
   covering <- about$covering$bbox
-  members <- if (length(covering)) vapply(covering[box_members], function(path) c(path, NA)[2], "")
+  members <- if (length(covering)) vapply(covering[box_members], function(path) c(as.character(path), NA)[2], "")
   flat <- core(core_flatten_parquet(footer$metadata, query$within, parquet_box_column(about) %||% "", as.character(unname(members))),
                source = source$name, call = query$call)
   if (!length(flat$dropped) && !flat$row_groups) return(list(file = source$content, rows = parquet_rows(source$content)))

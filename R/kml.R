@@ -7,7 +7,7 @@ open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "
                      x = "It declares entities of its own, which KML has no use for and which can unpack to any size."), call = call)
   }
   document <- tryCatch(xml2::read_xml(without_namespace(bytes)), error = function(e) {
-    fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {conditionMessage(e)}"), call = call)
+    fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {said_by(e)}"), call = call)
   })
   if (xml2::xml_name(document) != "kml") {
     fail("format", "{.file {name}} is XML but no KML: it starts with the element {.val {xml2::xml_name(document)}}.", call = call)

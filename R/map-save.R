@@ -32,7 +32,7 @@ save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = if (
   draw_safely <- function() if (format %in% c("jpg", "jpeg")) in_a_child(draw, died = function() NULL) else draw()
   tryCatch(draw_safely(), error = function(e) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
-    fail("file", c("Cannot draw {.file {file}}.", x = "{conditionMessage(e)}"), call = call)
+    fail("file", c("Cannot draw {.file {file}}.", x = "{said_by(e)}"), call = call)
   })
   if (!is_whole_image(beside, format)) cut_off(file, call)
   publish(beside, file, call)

@@ -63,7 +63,7 @@ connect_postgres <- function(address, call) {
 postgres_step <- function(name, call, expr, secret = "") {
   tryCatch(expr, error = function(e) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
-    text <- trimws(gsub("\\s+", " ", conditionMessage(e)))
+    text <- trimws(gsub("\\s+", " ", said_by(e)))
     if (nzchar(secret)) text <- gsub(secret, "\u2026", text, fixed = TRUE)
     down <- grepl("could not connect|Connection refused|connection to server|server closed|no connection|timeout expired|terminating", text)
     fail("file", c("The database {.val {name}} {if (down) 'cannot be reached' else 'refuses the work'}.", x = "{text}",

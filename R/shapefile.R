@@ -7,7 +7,7 @@ open_table <- function(source, query) {
   name <- member_name(source, "dbf")
   reader <- core(core_open_dbase(members$dbf, members$dbt %||% members$fpt, query$skip_damaged), source = name, call = query$call)
   header <- core_dbase_header(reader)
-  stated <- if (!is.null(members$cpg)) core_encoding_of_cpg(read_text(members$cpg)) else header$encoding
+  stated <- if (!is.null(members$cpg)) core_encoding_of_cpg(read_text(members$cpg, member_name(source, "cpg"), query$call)) else header$encoding
   encoding <- query$encoding %||% stated
   names <- field_names(decoded(header$names, encoding, query$call), name)
   list(reader = reader, names = names, types = header$types, decimals = header$decimals, records = header$records, encoding = encoding, name = name)
@@ -151,7 +151,7 @@ crs_of_source <- function(source) {
   prj <- source$members$prj
   if (is.null(prj)) return(NULL)
   name <- member_name(source, "prj")
-  tryCatch(crs_from_text(read_text(prj), source = name), civicatlas_error_crs = function(e) {
+  tryCatch(crs_from_text(read_text(prj, name, NULL), source = name), civicatlas_error = function(e) {
     caution("crs", c("The CRS in {.file {basename(name)}} cannot be read, so the layer has none.", x = "{conditionMessage(e)}"))
     NULL
   })

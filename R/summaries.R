@@ -96,7 +96,7 @@ summarise_checked <- function(data, summary, call) {
     withCallingHandlers(dplyr::summarise(data, !!!summary, .groups = "drop"), lifecycle_warning_deprecated = function(w) {
       if (grepl("1 row per", conditionMessage(w))) rlang::cnd_muffle(w)  # told by our own error
     }),
-    error = function(e) fail("argument", c("A summary failed.", x = "{conditionMessage(e$parent %||% e)}"), call = call)
+    error = function(e) fail("argument", c("A summary failed.", x = "{said_by(e$parent %||% e)}"), call = call)
   )
 }
 

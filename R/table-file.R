@@ -3,7 +3,7 @@
 open_spreadsheet <- function(path, layer, call, listing, name, format) {
   need_package("readxl", "Reading a spreadsheet", call)
   sheets <- read_apart(path, name, call, function() readxl::excel_sheets(path), function(e) {
-    fail("format", c("Cannot read {.file {name}}.", x = "It is no spreadsheet, or a damaged one: {conditionMessage(e)}"), call = call)
+    fail("format", c("Cannot read {.file {name}}.", x = "It is no spreadsheet, or a damaged one: {said_by(e)}"), call = call)
   })
   opened <- new_source("spreadsheet", path, sheets = sheets, name = name)
   if (!listing) opened$layer <- choose_layer(layer, sheets, name, call)
@@ -17,7 +17,7 @@ source_layers.source_spreadsheet <- function(source) {
 read_source.source_spreadsheet <- function(source, query) {
   read <- function() suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal"))
   data <- read_apart(source$path, source$name, query$call, read, function(e) {
-    fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{conditionMessage(e)}"), call = query$call)
+    fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{said_by(e)}"), call = query$call)
   })
   names(data) <- filled_names(names(data))
   table_layer(lapply(data, sheet_column), source, query)

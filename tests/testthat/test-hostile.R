@@ -49,19 +49,34 @@ test_that("readers of others that crash or fill the memory do not end R", {
   expect_warning(child(function() warning("careful")), "careful")
 })
 
-test_that("damaged GeoParquet gives an error or its rows, whatever its reader does", {
-  skip_if_not_installed("nanoparquet")
-  file <- withr::local_tempfile(fileext = ".parquet")
-  write_layer(suppressWarnings(two_wards(4326)), file)
-  bytes <- readBin(file, "raw", file.size(file))
+test_that("damaged files of all formats give an error of ours or a whole table, whatever reads them", {
+  inputs <- as.integer(Sys.getenv("CIVIC_FUZZ_RUNS", "40"))
+  wards <- suppressWarnings(two_wards(4326))
+  written <- function(ending) {
+    suppressWarnings(write_layer(wards, file <- tempfile(fileext = paste0(".", ending))), classes = "civicatlas_warning_data")
+    file
+  }
+  endings <- c("geojson", "kml", "kmz", "gpkg", "zip", "csv", "wkt", "wkb", if (requireNamespace("nanoparquet", quietly = TRUE)) "parquet")
+  files <- c(vapply(endings, written, ""), if (requireNamespace("readxl", quietly = TRUE)) c(xlsx = workbook(list(list("place", "heat"), list("quay", 3.5)))))
   withr::local_seed(20261128)
-  for (case in 1:60) {
-    damaged <- bytes
-    at <- sample(length(bytes), 2)
-    damaged[at] <- as.raw(sample(0:255, 2, TRUE))
-    writeBin(damaged, file)
-    found <- tryCatch(suppressWarnings(read_layer(file)), error = identity)
-    expect_true(is.data.frame(found) || inherits(found, "civicatlas_error"))
+  for (ending in names(files)) {
+    bytes <- readBin(files[[ending]], "raw", file.size(files[[ending]]))
+    refused <- 0
+    for (case in seq_len(inputs)) {
+      file <- withr::local_tempfile(fileext = paste0(".", ending))
+      at <- sample(length(bytes), 2)
+      damaged <- replace(bytes, at, as.raw(sample(0:255, 2, TRUE)))
+      if (case %% 4 == 0) damaged <- utils::head(damaged, at[1])
+      writeBin(damaged, file)
+      found <- tryCatch(suppressWarnings(read_layer(file)), error = identity)
+      if (is.data.frame(found)) {
+        expect_true(all(vapply(found, vctrs::vec_size, 0L) == nrow(found)), info = ending)
+      } else {
+        expect_s3_class(found, "civicatlas_error")
+        refused <- refused + 1
+      }
+    }
+    expect_gt(refused, 0)
   }
 })
 
