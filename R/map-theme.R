@@ -54,11 +54,3 @@ need_mappable <- function(x, call) {
   if (!nrow(x)) fail("argument", "The frame has no rows to map.", call = call)
   if (anyNA(box_of(x))) fail("argument", "The frame has no shapes to map: all are missing or empty.", call = call)
 }
-
-# Numbers as the reader's locale writes them.
-map_numbers <- function(values, digits = 0) {
-  decimal <- getOption("OutDec", ".")
-  thousands <- Sys.localeconv()[["thousands_sep"]]
-  if (!nzchar(thousands)) thousands <- if (decimal == ".") "," else "."
-  trimws(formatC(values, format = "f", digits = digits, big.mark = thousands, decimal.mark = decimal))
-}

@@ -52,28 +52,6 @@ check_layers <- function(layers, call) {
   all(spatial)
 }
 
-# Columns of several tables, matched by name, one after the other.
-stack_columns <- function(tables, sizes) {
-  names <- unique(unlist(lapply(tables, names)))
-  lapply(stats::setNames(names, names), function(name) {
-    pieces <- Map(function(table, size) table[[name]] %||% vctrs::unspecified(size), tables, sizes)
-    stack_values(pieces)
-  })
-}
-
-# Values of one column; text where their types have nothing else in common.
-stack_values <- function(pieces) {
-  pieces <- lapply(unname(pieces), function(piece) {
-    if (all(is.na(piece))) vctrs::unspecified(length(piece)) else if (is.factor(piece)) as.character(piece) else piece
-  })
-  tryCatch(vctrs::vec_c(!!!pieces), vctrs_error_incompatible_type = function(e) unlist(lapply(pieces, values_as_text)))
-}
-
-values_as_text <- function(values) {
-  if (all(is.na(values))) return(rep(NA_character_, length(values)))
-  if (is.double(values) && !is.object(values)) core_number_text(values, -1L) else as.character(values)
-}
-
 # One line for the columns that some layers lack, and one for those whose types differ.
 say_stacked <- function(tables, columns) {
   types <- vapply(tables, function(table) {
@@ -99,8 +77,6 @@ first_of <- function(texts, most = 5) {
 
 # A layer without a name of its own goes by its number.
 layer_in_words <- function(label) if (grepl("^[0-9]+$", label)) paste("layer", label) else label
-
-plain_class <- function(column) sub(" \\(.*\\)", "", class_in_words(column))
 
 #' @rdname stack_layers
 #' @export

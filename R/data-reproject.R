@@ -110,15 +110,6 @@ warn_of_grids <- function(result, from, to) {
   ))
 }
 
-said <- new.env(parent = emptyenv())
-
-# A message that is worth saying once a session.
-say_once <- function(id, message, envir = rlang::caller_env()) {
-  if (isTRUE(said[[id]])) return(invisible())
-  said[[id]] <- TRUE
-  say(message, envir = envir)
-}
-
 grid_cache <- new.env(parent = emptyenv())
 
 # Grid files, read once as long as they do not change.

@@ -61,10 +61,6 @@ moment_sums <- function(values, links) {
   list(n = n, b2 = n * sum(z^4) / sum(z^2)^2, s0 = sum(links$weight), s1 = s1, s2 = sum((out + into)^2))
 }
 
-rowsum_of <- function(values, groups, n) {
-  core_grouped_sums(as.double(values), seq_along(values), as.integer(groups), n, FALSE)$sum
-}
-
 moran_moments <- function(values, links) {
   s <- moment_sums(values, links)
   n <- s$n

@@ -21,15 +21,6 @@ open_web <- function(url, layer, call, listing) {
 # The address without what should not be shown: a password, a long query.
 shown_address <- function(url) without_secrets(url)
 
-# A text whose addresses have neither login nor parameters: a password may hold any character, so that in an address of a database all up
-# to the last @ is taken for a login, elsewhere what stands before the first slash or looks like user:password.
-without_secrets <- function(text) {
-  text <- gsub("(postgres(?:ql)?://)[^\"']*@", "\\1", text, perl = TRUE)
-  text <- gsub("(://)[^/\"'\\s?]*@", "\\1", text, perl = TRUE)
-  text <- gsub("(://)[^/\"'\\s?]*:(?![0-9]+/)[^\"'\\s?]*@", "\\1", text, perl = TRUE)
-  gsub("(://[^\"'\\s?]*)[?][^\"'\\s]*", "\\1", text, perl = TRUE)
-}
-
 # By http and https alone. Where a server sends on to, web_perform() looks at first.
 web_request <- function(url, accept = NULL) {
   http <- 3L  # CURLPROTO_HTTP and CURLPROTO_HTTPS

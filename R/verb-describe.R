@@ -50,12 +50,6 @@ describe_values <- function(x, source, title) {
   ), class = "layer_description")
 }
 
-quietly <- function(expr) {
-  old <- options(civicatlas.quiet = TRUE)
-  on.exit(options(old))
-  expr
-}
-
 field_summary <- function(name, column) {
   present <- column[!is.na(column)]
   show <- function(value) {
@@ -65,19 +59,6 @@ field_summary <- function(name, column) {
   ends <- if (length(present) && !is.list(present)) c(show(min(present)), show(max(present))) else c(NA_character_, NA_character_)
   tibble::tibble(name = name, type = class_in_words(column), missing = sum(is.na(column)),
                  distinct = vctrs::vec_unique_count(present), least = ends[1], greatest = ends[2])
-}
-
-class_in_words <- function(column) {
-  if (inherits(column, "Date")) return("date")
-  if (is.character(column) && reads_as_numbers(column)) return("text (numbers)")
-  if (is.character(column) && any(grepl("^([=@\t\r]|[+-][^0-9 .])", column))) return("text (formulas)")
-  switch(typeof(column), integer = "integer", double = "number", character = "text", logical = "logical", class(column)[1])
-}
-
-# Text whose every value is a number, thousands separators allowed; "01" is a name, not a number.
-reads_as_numbers <- function(text) {
-  text <- trimws(text[!is.na(text)])
-  length(text) > 0 && all(grepl("^-?(0|[1-9][0-9]{0,2}(,[0-9]{3})+|[1-9][0-9]*)([.][0-9]+)?$", text))
 }
 
 #' @export

@@ -213,42 +213,6 @@ degrees_of_points <- function(x, name, call) {
   places
 }
 
-#' Extent of a layer
-#'
-#' @param x A spatial frame or shape vector.
-#' @return A named double vector `xmin, ymin, xmax, ymax` in the units of the CRS; `NA` where there is no vertex. A layer on longitude
-#'   and latitude that lies on both sides of the antimeridian, within half the world, has its west (`xmin`) east of its east
-#'   (`xmax`; RFC 7946, section 5.2); [read_layer()] takes it so.
-#' @examples
-#' extent_of(point_shapes(c(1, 3), c(2, 5)))
-#' @export
-extent_of <- function(x) {
-  extent <- extent_on_globe(as_shapes(x))
-  if (isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) extent[c("xmin", "xmax")] <- wrapped(extent[c("xmin", "xmax")])
-  extent
-}
-
-# The box around all coordinates.
-box_of <- function(x) {
-  shapes <- as_shapes(x)
-  stats::setNames(core_extent(handles_of(shapes), store_of(shapes)), c("xmin", "ymin", "xmax", "ymax"))
-}
-
-# The boxes of the shapes that have any vertex, one a column.
-boxes_of <- function(shapes) {
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
-  boxes[, !is.na(boxes[1, ]), drop = FALSE]
-}
-
-# The same on the globe: on longitude and latitude, xmax goes on beyond 180 where shapes lie nearer to one another across the
-# antimeridian.
-extent_on_globe <- function(shapes) {
-  plain <- box_of(shapes)
-  if (!in_plain_degrees(shapes) || anyNA(plain) || plain[["xmax"]] - plain[["xmin"]] <= 180) return(plain)
-  span <- span_of_longitudes(boxes_of(in_one_piece(shapes)))
-  if (diff(span) > 180) plain else replace(plain, c("xmin", "xmax"), span)
-}
-
 #' Centroids
 #'
 #' The centre of mass of each shape's parts of the highest dimension (OGC 06-103r4, section 6.1.10), planar. It may lie

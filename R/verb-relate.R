@@ -126,3 +126,16 @@ paired_shapes <- function(x, y, call) {
   if (sizes[1] != sizes[2] && !1 %in% sizes) fail("argument", "{.arg x} and {.arg y} do not pair off: {sizes[1]} against {sizes[2]} shapes.", call = call)
   pair
 }
+
+# Pairs that meet, or also share more than points.
+touching_pairs <- function(shapes, edge, call) {
+  pairs <- find_pairs(shapes, shapes, "intersects", call = call)
+  if (!edge) return(pairs)
+  keep <- pairs$x < pairs$y
+  matrices <- core(core_relations(handles_of(shapes)[pairs$x[keep]], store_of(shapes), handles_of(shapes)[pairs$y[keep]], store_of(shapes)), call = call)
+  share <- substr(matrices, 5, 5) == "1" | substr(matrices, 1, 1) == "2"
+  x <- pairs$x[keep][share]
+  y <- pairs$y[keep][share]
+  order <- order(c(x, y), c(y, x))
+  list(x = c(x, y)[order], y = c(y, x)[order])
+}

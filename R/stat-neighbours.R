@@ -37,19 +37,6 @@ neighbours_of <- function(x, by = "edge", count = 4, distance = NULL, unit = NUL
   tibble::new_tibble(out, nrow = length(row), rows = length(shapes), class = "neighbours")
 }
 
-# Pairs that meet, or also share more than points.
-touching_pairs <- function(shapes, edge, call) {
-  pairs <- find_pairs(shapes, shapes, "intersects", call = call)
-  if (!edge) return(pairs)
-  keep <- pairs$x < pairs$y
-  matrices <- core(core_relations(handles_of(shapes)[pairs$x[keep]], store_of(shapes), handles_of(shapes)[pairs$y[keep]], store_of(shapes)), call = call)
-  share <- substr(matrices, 5, 5) == "1" | substr(matrices, 1, 1) == "2"
-  x <- pairs$x[keep][share]
-  y <- pairs$y[keep][share]
-  order <- order(c(x, y), c(y, x))
-  list(x = c(x, y)[order], y = c(y, x)[order])
-}
-
 nearest_pairs <- function(shapes, count, call) {
   need_count(count, call)
   centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)), call = call)

@@ -138,12 +138,6 @@ mend_text <- function(text, decimal, missing) {
   )
 }
 
-# Numbers as integers where all are whole and fit.
-narrow_numbers <- function(values) {
-  whole <- all(values == round(values) & abs(values) <= .Machine$integer.max, na.rm = TRUE)
-  if (whole) as.integer(values) else values
-}
-
 mend_account <- function(mended) {
   what <- c(
     if (mended$grouped) paste(format_count(mended$grouped), "with thousands separators"),

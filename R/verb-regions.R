@@ -303,3 +303,7 @@ apportioned <- function(columns, pairs, intensive) {
   out$.shared <- pairs$shared
   out
 }
+
+rowsum_of <- function(values, groups, n) {
+  core_grouped_sums(as.double(values), seq_along(values), as.integer(groups), n, FALSE)$sum
+}

@@ -1,0 +1,102 @@
+# Errors, warnings and one-line accounts. Every condition has a class of the package's own:
+# civicatlas_error_<kind>, civicatlas_warning_<kind>, civicatlas_message.
+
+fail <- function(kind, message, call = rlang::caller_env(2), envir = rlang::caller_env(), ...) {
+  message[] <- inline(message, envir)
+  rlang::abort(message, class = c(paste0("civicatlas_error_", kind), "civicatlas_error"), call = call, use_cli_format = TRUE, .frame = envir, ...)
+}
+
+caution <- function(kind, message, envir = rlang::caller_env()) {
+  message[] <- inline(message, envir)
+  rlang::warn(message, class = c(paste0("civicatlas_warning_", kind), "civicatlas_warning"), call = NULL, use_cli_format = TRUE)
+}
+
+say <- function(message, envir = rlang::caller_env()) {
+  if (isTRUE(getOption("civicatlas.quiet"))) return(invisible())
+  message[] <- inline(message, envir)
+  rlang::inform(message, class = "civicatlas_message", use_cli_format = TRUE)
+}
+
+# What the lines of a message say, with the values in them. What somebody's data would have a terminal do is shown, not done; the colours
+# and links that cli itself adds stay, where the terminal has them.
+inline <- function(message, envir) {
+  text <- vapply(message, inline_line, "", envir)
+  if (cli::num_ansi_colors() == 1) return(printable(gsub("\033[39m", "", text, fixed = TRUE)))  # with which cli closes colours of values
+  styles <- gregexpr("\033(\\[[0-9;]*m|\\]8;;[^\001-\037]*(\007|\033\\\\))", text, perl = TRUE)
+  values <- regmatches(text, styles, invert = TRUE)
+  regmatches(text, styles, invert = TRUE) <- lapply(values, printable)
+  text
+}
+
+# A line that has bytes in it which are no text, from a damaged file, is told without its values.
+inline_line <- function(line, envir) {
+  tryCatch(cli::format_inline(line, .envir = envir), error = function(e) {
+    if (!grepl("invalid", conditionMessage(e))) rlang::cnd_signal(e)
+    gsub("[{](?:[.][a-z]+ )?[^{}]*[}]+", "\u2026", line, perl = TRUE)
+  })
+}
+
+# Which kind of error of ours each error of the core is.
+core_error_kinds <- c(
+  "civic::FormatError" = "format",
+  "civic::LimitError" = "format",
+  "civic::FileError" = "file",
+  "civic::CrsError" = "crs",
+  "civic::ArgumentError" = "argument"
+)
+
+# Runs a call of the core, with a progress bar where it takes long; its errors become ours, with the source they arose in.
+core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
+  core_set_threads(thread_option())
+  core_set_unpack_limit(unpack_option())
+  tryCatch(
+    with_progress(verb_of(call), expr),
+    `civic::Interrupted` = function(e) rlang::interrupt(),
+    `C++Error` = function(e) {
+      kind <- core_error_kinds[intersect(class(e), names(core_error_kinds))]
+      if (!length(kind)) kind <- "core"
+      text <- conditionMessage(e)
+      message <- if (is.null(source)) c("{text}") else c("Cannot read {.file {source}}.", x = "{text}")
+      fail(kind, c(message, if (inherits(e, "civic::LimitError")) unpack_remedy()), call = call)
+    }
+  )
+}
+
+# What a decoder or writer met and went on from: one warning that lists each kind with its count and first place.
+report_notices <- function(notices, source) {
+  if (is.null(notices) || !nrow(notices)) return(invisible())
+  lines <- sprintf("%s: %s (first: %s)", format_count(notices$count), notices$what, notices$first)
+  caution("data", c("While handling {.file {basename(source)}}:", stats::setNames(escape(lines), rep("!", length(lines)))))
+}
+
+unpack_remedy <- function() {
+  typed(c(i = "If you trust the source, allow more bytes: {.code options(civicatlas.unpack_limit = 1e10)}."),
+        c(i = "If you trust the source, unpack it first."))
+}
+
+# A remedy as whoever reads it types it: R code, or options of the command line.
+typed <- function(code, options) if (isTRUE(said$on_command_line)) options else code
+
+# One of `choices`, else an error that lists them and the nearest.
+one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
+  if (rlang::is_string(value) && value %in% choices) return(value)
+  shown <- if (rlang::is_string(value)) value else class(value)[1]
+  nearest <- choices[which.min(utils::adist(as.character(shown), choices, ignore.case = TRUE))]
+  fail(c("choice", "argument"), c("{.arg {what}} is {.val {shown}}, which is none of {.or {.val {choices}}}.", i = "Nearest: {.val {nearest}}."),
+       call = call)
+}
+
+said <- new.env(parent = emptyenv())
+
+# A message that is worth saying once a session.
+say_once <- function(id, message, envir = rlang::caller_env()) {
+  if (isTRUE(said[[id]])) return(invisible())
+  said[[id]] <- TRUE
+  say(message, envir = envir)
+}
+
+quietly <- function(expr) {
+  old <- options(civicatlas.quiet = TRUE)
+  on.exit(options(old))
+  expr
+}

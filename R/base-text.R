@@ -1,0 +1,44 @@
+# Texts for people: counts, names cut short, what must not be shown.
+
+# Text whose control characters, but for line ends and tabs, and whose marks of writing direction are written as escapes.
+printable <- function(text) {
+  mark <- "(*UTF)(?![\n\t])[\\p{Cc}\\x{202A}-\\x{202E}\\x{2066}-\\x{2069}]"
+  marked <- grepl(mark, text, perl = TRUE)
+  found <- gregexpr(mark, text[marked], perl = TRUE)
+  regmatches(text[marked], found) <- lapply(regmatches(text[marked], found), function(marks) sprintf("\\u%04x", vapply(marks, utf8ToInt, 0L)))
+  text
+}
+
+# What an error of another library says; bytes that are no text as their codes.
+said_by <- function(e) {
+  text <- conditionMessage(e)
+  ifelse(validUTF8(text), text, iconv(text, "UTF-8", "UTF-8", sub = "byte"))
+}
+
+# Names short enough to be shown in a line.
+cut_name <- function(names) ifelse(nchar(names) > 60, paste0(substr(names, 1, 59), "\u2026"), names)
+
+# Text that cli must take as it is.
+escape <- function(text) gsub("}", "}}", gsub("{", "{{", text, fixed = TRUE), fixed = TRUE)
+
+format_count <- function(n) format(n, big.mark = ",", decimal.mark = ".", trim = TRUE, scientific = FALSE)
+
+# "1 row", "24 rows"
+counted <- function(n, noun, plural = paste0(noun, "s")) paste(format_count(n), if (n == 1) noun else plural)
+
+# A text whose addresses have neither login nor parameters: a password may hold any character, so that in an address of a database all up
+# to the last @ is taken for a login, elsewhere what stands before the first slash or looks like user:password.
+without_secrets <- function(text) {
+  text <- gsub("(postgres(?:ql)?://)[^\"']*@", "\\1", text, perl = TRUE)
+  text <- gsub("(://)[^/\"'\\s?]*@", "\\1", text, perl = TRUE)
+  text <- gsub("(://)[^/\"'\\s?]*:(?![0-9]+/)[^\"'\\s?]*@", "\\1", text, perl = TRUE)
+  gsub("(://[^\"'\\s?]*)[?][^\"'\\s]*", "\\1", text, perl = TRUE)
+}
+
+# Numbers as the reader's locale writes them.
+map_numbers <- function(values, digits = 0) {
+  decimal <- getOption("OutDec", ".")
+  thousands <- Sys.localeconv()[["thousands_sep"]]
+  if (!nzchar(thousands)) thousands <- if (decimal == ".") "," else "."
+  trimws(formatC(values, format = "f", digits = digits, big.mark = thousands, decimal.mark = decimal))
+}

@@ -1,0 +1,44 @@
+# What the columns of tables hold.
+
+class_in_words <- function(column) {
+  if (inherits(column, "Date")) return("date")
+  if (is.character(column) && reads_as_numbers(column)) return("text (numbers)")
+  if (is.character(column) && any(grepl("^([=@\t\r]|[+-][^0-9 .])", column))) return("text (formulas)")
+  switch(typeof(column), integer = "integer", double = "number", character = "text", logical = "logical", class(column)[1])
+}
+
+# Text whose every value is a number, thousands separators allowed; "01" is a name, not a number.
+reads_as_numbers <- function(text) {
+  text <- trimws(text[!is.na(text)])
+  length(text) > 0 && all(grepl("^-?(0|[1-9][0-9]{0,2}(,[0-9]{3})+|[1-9][0-9]*)([.][0-9]+)?$", text))
+}
+
+# Numbers as integers where all are whole and fit.
+narrow_numbers <- function(values) {
+  whole <- all(values == round(values) & abs(values) <= .Machine$integer.max, na.rm = TRUE)
+  if (whole) as.integer(values) else values
+}
+
+plain_class <- function(column) sub(" \\(.*\\)", "", class_in_words(column))
+
+# Columns of several tables, matched by name, one after the other.
+stack_columns <- function(tables, sizes) {
+  names <- unique(unlist(lapply(tables, names)))
+  lapply(stats::setNames(names, names), function(name) {
+    pieces <- Map(function(table, size) table[[name]] %||% vctrs::unspecified(size), tables, sizes)
+    stack_values(pieces)
+  })
+}
+
+# Values of one column; text where their types have nothing else in common.
+stack_values <- function(pieces) {
+  pieces <- lapply(unname(pieces), function(piece) {
+    if (all(is.na(piece))) vctrs::unspecified(length(piece)) else if (is.factor(piece)) as.character(piece) else piece
+  })
+  tryCatch(vctrs::vec_c(!!!pieces), vctrs_error_incompatible_type = function(e) unlist(lapply(pieces, values_as_text)))
+}
+
+values_as_text <- function(values) {
+  if (all(is.na(values))) return(rep(NA_character_, length(values)))
+  if (is.double(values) && !is.object(values)) core_number_text(values, -1L) else as.character(values)
+}

@@ -1,0 +1,101 @@
+# What the labels of classes say.
+
+# How numbers of a key are written: `factor` times the value, with `before` and `after` around what `text` makes of it; `own` where the
+# user gave the function.
+number_style <- function(numbers = "plain", prefix = NULL, unit = NULL, kind = NULL, call = NULL) {
+  if (is.function(numbers)) return(list(factor = 1, before = "", after = "", text = own_texts(numbers, call), own = TRUE))
+  one_of(numbers, names(number_factors), "numbers", call = call)
+  word <- if (numbers %in% c("thousand", "million")) paste0(" ", numbers) else if (numbers == "percent") "%"
+  unit <- if (!is.null(unit)) paste0(if (grepl("^[%\u00b0]", unit)) "" else " ", unit)
+  style <- list(factor = number_factors[[numbers]], before = prefix %||% "", after = paste0(word, unit), text = map_numbers, own = FALSE)
+  if (identical(kind, "date")) style$text <- function(values, digits) format(as.Date(values, origin = "1970-01-01"))
+  if (identical(kind, "time")) style$text <- function(values, digits) format(as.POSIXct(values, origin = "1970-01-01", tz = "UTC"), "%Y-%m-%d %H:%M")
+  style
+}
+
+number_factors <- c(plain = 1, thousand = 1e-3, million = 1e-6, percent = 100)
+
+own_texts <- function(numbers, call) {
+  function(values, digits) {
+    text <- as.character(numbers(values))
+    if (length(text) == length(values)) return(text)
+    fail("argument", "{.arg numbers} must give a text for each of {length(values)} numbers, not {length(text)}.", call = call)
+  }
+}
+
+# A label for each class that says what it holds: "0", "1 to 4" for whole numbers, "12.4 to 31.0" for others, "5 and over" for open ends.
+class_labels <- function(breaks, style = number_style()) {
+  whole <- isTRUE(attr(breaks, "whole")) && style$factor == 1 && !shares_round_bounds(breaks)
+  if (whole) labels_of_whole(as.double(breaks), style) else labels_of_bounds(breaks, style)
+}
+
+# Rounded breaks that no value lies on can stand in two labels.
+shares_round_bounds <- function(breaks) {
+  isTRUE(attr(breaks, "rounded")) && !any(attr(breaks, "beside")$below == as.double(breaks))
+}
+
+# Classes of whole numbers do not share a bound.
+labels_of_whole <- function(breaks, style) {
+  n <- length(breaks) - 1
+  low <- c(ceiling(breaks[1]), floor(breaks[seq_len(n)][-1]) + 1)
+  high <- floor(breaks[-1])
+  write <- function(values) paste0(style$before, style$text(values, 0))
+  ifelse(!is.finite(low), paste0("up to ", write(high), style$after),
+         ifelse(!is.finite(high), paste0(write(low), style$after, " and over"),
+                ifelse(low >= high, paste0(write(high), style$after), paste0(write(low), " to ", write(high), style$after))))
+}
+
+labels_of_bounds <- function(breaks, style) {
+  bounds <- paste0(style$before, bound_texts(breaks, style))
+  n <- length(bounds) - 1
+  low <- bounds[seq_len(n)]
+  high <- bounds[-1]
+  ends <- is.finite(as.double(breaks))
+  ifelse(!ends[seq_len(n)], paste0("up to ", high, style$after),
+         ifelse(!ends[-1], paste0("over ", low, style$after), paste0(low, " to ", high, style$after)))
+}
+
+# Texts of the bounds, with as few digits as keep every value on the side of the printed bound on which its class lies.
+bound_texts <- function(breaks, style) {
+  if (style$own) return(style$text(as.double(breaks), NULL))
+  bounds <- as.double(breaks) * style$factor
+  beside <- lapply(attr(breaks, "beside"), `*`, style$factor)
+  if (max(abs(bounds[is.finite(bounds)])) < 1e15) {
+    for (digits in 0:12) {
+      printed <- printed_bounds(bounds, beside$below, beside$above, 10^digits)
+      if (!is.null(printed)) return(style$text(printed, digits))
+    }
+  }
+  significant_bounds(bounds, beside$below, beside$above)
+}
+
+# The same for numbers that no fixed number of decimals writes.
+significant_bounds <- function(bounds, below, above) {
+  inner <- setdiff(seq_along(bounds), c(1, length(bounds)))
+  for (digits in 4:15) {
+    text <- format(bounds, digits = digits, trim = TRUE)
+    number <- as.double(text)[inner]
+    if (!anyDuplicated(text) && all(number >= below[inner] & number < above[inner])) break
+  }
+  text
+}
+
+# The bounds as multiples of 1 / `steps` that lie between the values beside them, the outer ones close about all; NULL where there are none.
+printed_bounds <- function(bounds, below, above, steps) {
+  n <- length(bounds)
+  ends <- c(floor(bounds[1] * steps + 1e-9), ceiling(bounds[n] * steps - 1e-9)) / steps
+  inner <- setdiff(seq_len(n), c(1, n))
+  between <- multiples_between(bounds[inner], below[inner], above[inner], steps)
+  printed <- c(ends[1], between, ends[2])
+  widths <- pmax(diff(bounds), diff(range(bounds[is.finite(bounds)])) / (5 * n))
+  close <- abs(printed - bounds)[c(1, n)] <= 0.1 * widths[c(1, n - 1)] | !is.finite(bounds[c(1, n)])
+  one_value <- n == 2 && all(printed == bounds)
+  if (one_value || (all(close, between >= below[inner], between < above[inner]) && !is.unsorted(printed, strictly = TRUE))) printed
+}
+
+# The multiples of 1 / `steps` nearest to values that are from `below` to under `above`, where there are such.
+multiples_between <- function(values, below, above, steps) {
+  nearest <- round(values * steps) / steps
+  nearest <- ifelse(nearest < below, ceiling(below * steps) / steps, nearest)
+  ifelse(nearest >= above, (ceiling(above * steps) - 1) / steps, nearest)
+}

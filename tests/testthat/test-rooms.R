@@ -1,0 +1,56 @@
+# Files of R/ belong to rooms by their prefix, and call the files of their own room and of those below it alone.
+root <- testthat::test_path("..", "..")
+skip_if_not(file.exists(file.path(root, "R", "base-conditions.R")), "the sources belong to the checkout")
+
+levels <- c(base = 1, data = 2, io = 3, fmt = 3, verb = 4, stat = 5, map = 6, cli = 7)
+
+# The names that a file defines, and those of other files that its functions use.
+names_of <- function(file) {
+  assigned <- Filter(function(code) rlang::is_call(code, "<-"), as.list(parse(file, keep.source = FALSE)))
+  list(defines = vapply(assigned, function(code) as.character(code[[2]])[1], ""),
+       uses = unique(unlist(lapply(assigned, function(code) setdiff(symbols(code[[3]]), locals(code[[3]]))))))
+}
+
+# All names in some code but those of members and of other packages.
+symbols <- function(code) {
+  if (is.name(code)) return(as.character(code))
+  if (rlang::is_call(code, c("::", ":::"))) return(character())
+  if (rlang::is_call(code, c("$", "@"))) return(symbols(code[[2]]))
+  if (is.call(code) || is.pairlist(code)) unlist(lapply(as.list(code), symbols))
+}
+
+# The names that stand for arguments and local values in some code.
+locals <- function(code) {
+  if (is.pairlist(code)) return(c(names(code), unlist(lapply(code, locals))))
+  if (!is.call(code)) return(character())
+  own <- if (rlang::is_call(code, c("<-", "for")) && is.name(code[[2]])) as.character(code[[2]])
+  c(own, unlist(lapply(as.list(code), locals)))
+}
+
+# Rows `from`, `to`, `name` of what calls from one file into another of a higher room.
+upward_calls <- function(files) {
+  known <- lapply(stats::setNames(files, basename(files)), names_of)
+  home <- unlist(lapply(names(known), function(file) stats::setNames(rep(file, length(known[[file]]$defines)), known[[file]]$defines)))
+  room <- function(file) levels[sub("-.*", "", file)]
+  calls <- do.call(rbind, lapply(names(known), function(file) {
+    names <- setdiff(intersect(known[[file]]$uses, names(home)), ls(baseenv()))
+    data.frame(from = rep(file, length(names)), to = unname(home[names]), name = names)
+  }))
+  calls[room(calls$to) > room(calls$from), ]
+}
+
+sources <- function() setdiff(list.files(file.path(root, "R"), "[.]R$", full.names = TRUE), file.path(root, "R", c("RcppExports.R", "civicatlas-package.R")))
+
+test_that("every file is in a room, and none calls a higher one", {
+  expect_identical(setdiff(sub("-.*", "", basename(sources())), names(levels)), character())
+  upward <- upward_calls(sources())
+  expect_identical(paste(upward$from, "calls", upward$name, "of", upward$to, recycle0 = TRUE), character())
+})
+
+test_that("a call upward is found", {
+  folder <- withr::local_tempdir()
+  writeLines(c("low <- function(x) {", "  local <- function(y) y", "  local(high(x))", "}"), file.path(folder, "base-low.R"))
+  writeLines(c("high <- function(x) x + 1", "local <- function(x) low(x)"), file.path(folder, "verb-high.R"))
+  upward <- upward_calls(list.files(folder, full.names = TRUE))
+  expect_identical(c(upward$from, upward$to, upward$name), c("base-low.R", "verb-high.R", "high"))
+})
