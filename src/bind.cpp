@@ -5,11 +5,11 @@
 #include <chrono>
 #include <cstring>
 
-#include "kernel/error.h"
-#include "kernel/formats/deflate.h"
-#include "kernel/formats/unpack_limit.h"
+#include "kernel/base/error.h"
+#include "kernel/base/parallel.h"
 #include "kernel/formats/zip.h"
-#include "kernel/parallel.h"
+#include "kernel/io/deflate.h"
+#include "kernel/io/unpack_limit.h"
 #include "store_seal.h"
 
 using namespace Rcpp;

@@ -7,8 +7,8 @@
 #include <span>
 #include <vector>
 
-#include "kernel/formats/bytes.h"
 #include "kernel/formats/columns.h"
+#include "kernel/io/bytes.h"
 #include "kernel/shapes/store.h"
 
 civic::StoreView store_view(const Rcpp::List& store);

@@ -1,8 +1,8 @@
 #include <map>
 
 #include "bind.h"
+#include "kernel/base/error.h"
 #include "kernel/classify/intervals.h"
-#include "kernel/error.h"
 
 using namespace Rcpp;
 using namespace civic;

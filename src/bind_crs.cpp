@@ -1,11 +1,11 @@
 #include "bind_crs.h"
 
 #include "bind.h"
+#include "kernel/base/error.h"
 #include "kernel/crs/grid_shift.h"
 #include "kernel/crs/registry.h"
 #include "kernel/crs/reproject.h"
 #include "kernel/crs/wkt_crs.h"
-#include "kernel/error.h"
 
 using namespace Rcpp;
 using namespace civic;

@@ -1,11 +1,11 @@
 #include "bind.h"
 #include "bind_crs.h"
+#include "kernel/base/parallel.h"
 #include "kernel/crs/distortion.h"
 #include "kernel/measure/distance.h"
 #include "kernel/measure/ellipsoidal.h"
 #include "kernel/measure/inner_point.h"
 #include "kernel/measure/planar.h"
-#include "kernel/parallel.h"
 
 using namespace Rcpp;
 using namespace civic;

@@ -1,11 +1,11 @@
 #include "bind.h"
 #include "bind_crs.h"
-#include "kernel/index/nearest.h"
+#include "kernel/base/parallel.h"
 #include "kernel/measure/distance.h"
-#include "kernel/parallel.h"
 #include "kernel/predicate/locate.h"
-#include "kernel/predicate/relate.h"
 #include "kernel/predicate/validity.h"
+#include "kernel/query/nearest.h"
+#include "kernel/query/relate.h"
 
 using namespace Rcpp;
 using namespace civic;

@@ -1,7 +1,7 @@
 #include <numeric>
 
 #include "bind.h"
-#include "kernel/error.h"
+#include "kernel/base/error.h"
 #include "kernel/statistics/drawn_sums.h"
 #include "kernel/statistics/grouped_sums.h"
 #include "kernel/statistics/occurrences.h"

@@ -4,9 +4,9 @@
 #include <map>
 #include <string>
 
+#include "kernel/base/error.h"
 #include "kernel/crs/projection.h"
 #include "kernel/crs/registry.h"
-#include "kernel/error.h"
 #include "support.h"
 
 namespace test {

@@ -1,9 +1,9 @@
 #include <catch2/catch.hpp>
 
 #include "bytes_by_hand.h"
-#include "kernel/error.h"
-#include "kernel/formats/deflate.h"
+#include "kernel/base/error.h"
 #include "kernel/formats/zip.h"
+#include "kernel/io/deflate.h"
 
 using namespace civic;
 

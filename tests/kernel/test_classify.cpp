@@ -1,7 +1,7 @@
 #include <catch2/catch.hpp>
 
+#include "kernel/base/error.h"
 #include "kernel/classify/intervals.h"
-#include "kernel/error.h"
 #include "support.h"
 
 using namespace civic;

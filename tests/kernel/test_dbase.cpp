@@ -1,8 +1,8 @@
 #include <catch2/catch.hpp>
 
 #include "bytes_by_hand.h"
-#include "kernel/error.h"
-#include "kernel/formats/unpack_limit.h"
+#include "kernel/base/error.h"
+#include "kernel/io/unpack_limit.h"
 #include "reading.h"
 
 using namespace civic;

@@ -5,8 +5,8 @@
 #include <random>
 #include <thread>
 
-#include "kernel/error.h"
-#include "kernel/formats/file_writer.h"
+#include "kernel/base/error.h"
+#include "kernel/io/file_writer.h"
 #include "support.h"
 
 #if !defined(_WIN32)

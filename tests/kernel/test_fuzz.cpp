@@ -7,16 +7,16 @@
 
 #include "bytes_by_hand.h"
 #include "grids_by_hand.h"
+#include "kernel/base/error.h"
 #include "kernel/crs/grid_shift.h"
 #include "kernel/crs/wkt_crs.h"
-#include "kernel/error.h"
 #include "kernel/formats/blobs.h"
-#include "kernel/formats/deflate.h"
 #include "kernel/formats/delimited.h"
 #include "kernel/formats/geopackage.h"
 #include "kernel/formats/kml.h"
 #include "kernel/formats/parquet_footer.h"
 #include "kernel/formats/zip.h"
+#include "kernel/io/deflate.h"
 #include "kernel/shapes/wkb.h"
 #include "reading.h"
 

@@ -1,7 +1,7 @@
 #include <catch2/catch.hpp>
 #include <map>
 
-#include "kernel/error.h"
+#include "kernel/base/error.h"
 #include "reading.h"
 
 using namespace civic;

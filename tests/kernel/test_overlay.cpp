@@ -1,6 +1,6 @@
 #include <catch2/catch.hpp>
 
-#include "kernel/error.h"
+#include "kernel/base/error.h"
 #include "kernel/measure/planar.h"
 #include "kernel/noding/noder.h"
 #include "kernel/overlay/dissolve.h"

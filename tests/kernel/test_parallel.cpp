@@ -11,8 +11,8 @@
 #include <unistd.h>
 #endif
 
-#include "kernel/parallel.h"
-#include "kernel/sort_by_key.h"
+#include "kernel/base/parallel.h"
+#include "kernel/base/sort_by_key.h"
 #include "kernel/statistics/grouped_sums.h"
 
 using namespace civic;

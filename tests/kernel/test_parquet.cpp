@@ -1,7 +1,7 @@
 #include <catch2/catch.hpp>
 
 #include "bytes_by_hand.h"
-#include "kernel/error.h"
+#include "kernel/base/error.h"
 #include "kernel/formats/parquet_footer.h"
 
 using namespace civic;

@@ -1,12 +1,12 @@
 #include <catch2/catch.hpp>
 
-#include "kernel/error.h"
+#include "kernel/base/error.h"
 #include "kernel/index/row_sorter.h"
 #include "kernel/index/rtree.h"
 #include "kernel/measure/planar.h"
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/orientation.h"
-#include "kernel/predicate/relate.h"
+#include "kernel/query/relate.h"
 #include "kernel/statistics/occurrences.h"
 #include "support.h"
 

@@ -1,7 +1,7 @@
 #include <catch2/catch.hpp>
 
-#include "kernel/predicate/relate.h"
 #include "kernel/predicate/validity.h"
+#include "kernel/query/relate.h"
 #include "vectors.h"
 
 using namespace civic;

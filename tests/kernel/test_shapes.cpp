@@ -1,6 +1,6 @@
 #include <catch2/catch.hpp>
 
-#include "kernel/error.h"
+#include "kernel/base/error.h"
 #include "kernel/shapes/wkb.h"
 #include "support.h"
 

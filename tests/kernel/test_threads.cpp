@@ -2,11 +2,11 @@
 // (make threads) watches them.
 #include <catch2/catch.hpp>
 
+#include "kernel/base/parallel.h"
 #include "kernel/classify/intervals.h"
-#include "kernel/index/nearest.h"
 #include "kernel/overlay/overlay.h"
-#include "kernel/parallel.h"
-#include "kernel/predicate/relate.h"
+#include "kernel/query/nearest.h"
+#include "kernel/query/relate.h"
 #include "reading.h"
 
 using namespace civic;

@@ -2,7 +2,7 @@
 #include <cmath>
 #include <random>
 
-#include "kernel/twofold.h"
+#include "kernel/base/twofold.h"
 
 using namespace civic;
 

@@ -54,3 +54,27 @@ test_that("a call upward is found", {
   upward <- upward_calls(list.files(folder, full.names = TRUE))
   expect_identical(c(upward$from, upward$to, upward$name), c("base-low.R", "verb-high.R", "high"))
 })
+
+# The table of the core's folders in the architecture page: what each may use, by name.
+folders_that_may_be_used <- function() {
+  rows <- grep("^[|] `[a-z]+/` [|]", readLines(file.path(root, "docs", "architecture.md"), encoding = "UTF-8"), value = TRUE)
+  cells <- strsplit(rows, "|", fixed = TRUE)
+  uses <- lapply(cells, function(cell) regmatches(cell[4], gregexpr("[a-z]+", cell[4]))[[1]])
+  stats::setNames(uses, gsub("[^a-z]", "", vapply(cells, `[`, "", 2)))
+}
+
+# The folders that one includes headers of.
+folders_used <- function(folder) {
+  files <- list.files(file.path(root, "src", "kernel", folder), "[.](h|cpp)$", full.names = TRUE)
+  includes <- grep("^#include \"[.][.]/", unlist(lapply(files, readLines, encoding = "UTF-8")), value = TRUE)
+  unique(sub("^#include \"[.][.]/([a-z]+)/.*", "\\1", includes))
+}
+
+test_that("the core's folders are layers, and use what the architecture page says", {
+  may <- folders_that_may_be_used()
+  expect_setequal(names(may), list.dirs(file.path(root, "src", "kernel"), full.names = FALSE, recursive = FALSE))
+  for (k in seq_along(may)) {
+    expect_identical(setdiff(may[[k]], names(may)[seq_len(k - 1)]), character(), info = names(may)[k])
+    expect_setequal(folders_used(names(may)[k]), may[[k]])
+  }
+})

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "../error.h"
+#include "../base/error.h"
 #include "../overlay/dissolve.h"
 #include "../overlay/thin_rings.h"
 #include "../shapes/derive.h"

@@ -1,11 +1,11 @@
 #include <algorithm>
 #include <cmath>
 
+#include "../base/progress.h"
 #include "../measure/local_plane.h"
 #include "../overlay/dissolve.h"
 #include "../predicate/locate.h"
 #include "../predicate/validity.h"
-#include "../progress.h"
 #include "../shapes/antimeridian.h"
 #include "../shapes/derive.h"
 #include "buffer.h"

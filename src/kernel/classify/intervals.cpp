@@ -4,9 +4,9 @@
 #include <cmath>
 #include <limits>
 
-#include "../error.h"
-#include "../parallel.h"
-#include "../twofold.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
+#include "../base/twofold.h"
 
 namespace civic {
 

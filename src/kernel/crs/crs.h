@@ -7,18 +7,10 @@
 #include <utility>
 #include <vector>
 
-#include "../system/portable.h"
+#include "../base/portable.h"
+#include "../geodesy/ellipsoid.h"
 
 namespace civic {
-
-struct Ellipsoid {
-  std::string name;
-  double semi_major = 6378137.0;              // metres
-  double inverse_flattening = 298.257223563;  // 0 for a sphere
-
-  double flattening() const { return inverse_flattening == 0 ? 0 : 1 / inverse_flattening; }
-  double e2() const { return flattening() * (2 - flattening()); }
-};
 
 // Shift to WGS 84: dx, dy, dz in metres, rx, ry, rz in arc-seconds, scale in parts per million; position vector
 // convention (EPSG method 9606).

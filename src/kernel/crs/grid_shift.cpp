@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "../error.h"
+#include "../base/error.h"
 
 namespace civic {
 namespace {

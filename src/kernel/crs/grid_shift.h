@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "../formats/bytes.h"
+#include "../io/bytes.h"
 #include "crs.h"
 
 namespace civic {

@@ -1,6 +1,6 @@
 #include "method.h"
 
-#include "../error.h"
+#include "../base/error.h"
 
 namespace civic {
 

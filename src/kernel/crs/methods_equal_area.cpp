@@ -1,6 +1,6 @@
 #include "methods_equal_area.h"
 
-#include "../error.h"
+#include "../base/error.h"
 
 namespace civic {
 

@@ -1,6 +1,6 @@
 #include "methods_other.h"
 
-#include "../error.h"
+#include "../base/error.h"
 
 namespace civic {
 namespace {

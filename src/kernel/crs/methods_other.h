@@ -2,7 +2,7 @@
 #pragma once
 #include <array>
 
-#include "../measure/geodesic.h"
+#include "../geodesy/geodesic.h"
 #include "method.h"
 
 namespace civic {

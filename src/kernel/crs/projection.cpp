@@ -5,7 +5,7 @@
 #include <iterator>
 #include <map>
 
-#include "../error.h"
+#include "../base/error.h"
 #include "../shapes/store.h"
 #include "methods_conformal.h"
 #include "methods_equal_area.h"

@@ -6,8 +6,8 @@
 #include <cstdlib>
 #include <tuple>
 
-#include "../error.h"
-#include "../system/portable.h"
+#include "../base/error.h"
+#include "../base/portable.h"
 
 namespace civic {
 namespace {

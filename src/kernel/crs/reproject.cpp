@@ -4,7 +4,7 @@
 #include <cmath>
 #include <optional>
 
-#include "../parallel.h"
+#include "../base/parallel.h"
 #include "../shapes/antimeridian.h"
 #include "projection.h"
 

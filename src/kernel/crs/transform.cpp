@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <cmath>
 
-#include "../error.h"
-#include "../parallel.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
 #include "../shapes/store.h"
 #include "unit_ellipsoid.h"
 

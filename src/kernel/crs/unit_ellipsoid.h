@@ -4,8 +4,8 @@
 #include <algorithm>
 #include <cmath>
 
+#include "../geodesy/latitudes.h"
 #include "crs.h"
-#include "latitudes.h"
 
 namespace civic {
 

@@ -2,7 +2,7 @@
 #include <cmath>
 #include <map>
 
-#include "../error.h"
+#include "../base/error.h"
 #include "spelling.h"
 #include "wkt_crs.h"
 #include "wkt_tree.h"

@@ -2,8 +2,8 @@
 
 #include <cctype>
 
-#include "../error.h"
-#include "../system/portable.h"
+#include "../base/error.h"
+#include "../base/portable.h"
 
 namespace civic {
 namespace {

@@ -1,7 +1,7 @@
 #include <charconv>
 #include <cmath>
 
-#include "../error.h"
+#include "../base/error.h"
 #include "spelling.h"
 #include "wkt_crs.h"
 

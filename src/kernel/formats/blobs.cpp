@@ -1,7 +1,7 @@
 #include "blobs.h"
 
-#include "../error.h"
-#include "../parallel.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
 #include "../shapes/wkb.h"
 #include "geopackage.h"
 

@@ -3,8 +3,8 @@
 #include <optional>
 #include <vector>
 
+#include "../io/bytes.h"
 #include "../shapes/store.h"
-#include "bytes.h"
 #include "columns.h"
 
 namespace civic {

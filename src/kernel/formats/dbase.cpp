@@ -7,10 +7,10 @@
 #include <map>
 #include <mutex>
 
-#include "../error.h"
+#include "../base/error.h"
+#include "../base/portable.h"
 #include "../shapes/store.h"
 #include "../shapes/wkt.h"
-#include "../system/portable.h"
 #include "visit_items.h"
 
 namespace civic {

@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include "bytes.h"
+#include "../io/bytes.h"
 #include "columns.h"
 #include "memo.h"
 

@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <deque>
 
-#include "../error.h"
-#include "../progress.h"
+#include "../base/error.h"
+#include "../base/progress.h"
 
 namespace civic {
 namespace {

@@ -2,7 +2,7 @@
 #pragma once
 #include <vector>
 
-#include "bytes.h"
+#include "../io/bytes.h"
 #include "columns.h"
 
 namespace civic {

@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <unordered_map>
 
-#include "../error.h"
-#include "../parallel.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
 #include "geojson.h"
 #include "property_column.h"
 

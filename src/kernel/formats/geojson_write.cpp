@@ -2,7 +2,7 @@
 #include <cmath>
 #include <cstdio>
 
-#include "../parallel.h"
+#include "../base/parallel.h"
 #include "../shapes/wkt.h"
 #include "geojson.h"
 

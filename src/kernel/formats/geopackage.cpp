@@ -1,6 +1,6 @@
 #include "geopackage.h"
 
-#include "../error.h"
+#include "../base/error.h"
 #include "../shapes/wkb.h"
 
 namespace civic {

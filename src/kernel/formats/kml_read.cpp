@@ -1,7 +1,7 @@
 #include <algorithm>
 
-#include "../error.h"
-#include "../system/portable.h"
+#include "../base/error.h"
+#include "../base/portable.h"
 #include "kml.h"
 
 namespace civic {

@@ -1,6 +1,6 @@
 #include <cmath>
 
-#include "../parallel.h"
+#include "../base/parallel.h"
 #include "../shapes/wkt.h"
 #include "kml.h"
 

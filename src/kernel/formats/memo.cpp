@@ -2,8 +2,8 @@
 
 #include <algorithm>
 
-#include "../error.h"
-#include "unpack_limit.h"
+#include "../base/error.h"
+#include "../io/unpack_limit.h"
 
 namespace civic {
 

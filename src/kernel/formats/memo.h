@@ -3,7 +3,7 @@
 #include <atomic>
 #include <string>
 
-#include "bytes.h"
+#include "../io/bytes.h"
 
 namespace civic {
 

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "../error.h"
+#include "../base/error.h"
 
 namespace civic {
 namespace {

@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
+#include "../io/bytes.h"
 #include "../shapes/store.h"
-#include "bytes.h"
 
 namespace civic {
 

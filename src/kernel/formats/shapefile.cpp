@@ -7,7 +7,7 @@
 #include <mutex>
 #include <numeric>
 
-#include "../error.h"
+#include "../base/error.h"
 #include "../predicate/locate.h"
 #include "visit_items.h"
 

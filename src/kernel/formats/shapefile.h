@@ -6,8 +6,8 @@
 #include <string>
 #include <vector>
 
+#include "../io/bytes.h"
 #include "../shapes/store.h"
-#include "bytes.h"
 #include "columns.h"
 
 namespace civic {

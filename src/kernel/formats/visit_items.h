@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <vector>
 
-#include "../parallel.h"
-#include "bytes.h"
+#include "../base/parallel.h"
+#include "../io/bytes.h"
 
 namespace civic {
 

@@ -5,9 +5,9 @@
 
 #include <algorithm>
 
-#include "../error.h"
-#include "deflate.h"
-#include "unpack_limit.h"
+#include "../base/error.h"
+#include "../io/deflate.h"
+#include "../io/unpack_limit.h"
 
 namespace civic {
 namespace {

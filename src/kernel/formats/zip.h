@@ -3,7 +3,7 @@
 #include <string>
 #include <vector>
 
-#include "bytes.h"
+#include "../io/bytes.h"
 
 namespace civic {
 

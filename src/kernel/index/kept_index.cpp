@@ -5,7 +5,7 @@
 #include <list>
 #include <mutex>
 
-#include "../parallel.h"
+#include "../base/parallel.h"
 
 namespace civic {
 namespace {

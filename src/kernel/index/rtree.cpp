@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <utility>
 
-#include "../parallel.h"
-#include "../sort_by_key.h"
+#include "../base/parallel.h"
+#include "../base/sort_by_key.h"
 
 namespace civic {
 

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "../progress.h"
+#include "../base/progress.h"
 #include "../shapes/store.h"
 
 namespace civic {

@@ -4,10 +4,10 @@
 #include <cmath>
 #include <vector>
 
+#include "../base/progress.h"
 #include "../index/rtree.h"
 #include "../predicate/locate.h"
 #include "../predicate/orientation.h"
-#include "../progress.h"
 #include "local_plane.h"
 
 namespace civic {

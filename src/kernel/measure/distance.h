@@ -1,8 +1,8 @@
 // How far apart two shapes of any types are.
 #pragma once
 #include "../crs/crs.h"
+#include "../geodesy/geodesic.h"
 #include "../shapes/store.h"
-#include "geodesic.h"
 
 namespace civic {
 

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
-#include "../twofold.h"
+#include "../base/twofold.h"
 #include "rings.h"
 
 namespace civic {

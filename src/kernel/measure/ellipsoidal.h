@@ -1,8 +1,8 @@
 // Measures of shapes on longitude and latitude, whose edges are shortest lines on the ellipsoid (Karney 2013, section
 // 6). Coordinates are degrees; lengths and areas come in the unit of the ellipsoid's semi-major axis.
 #pragma once
+#include "../geodesy/geodesic.h"
 #include "../shapes/store.h"
-#include "geodesic.h"
 
 namespace civic {
 

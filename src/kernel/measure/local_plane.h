@@ -4,8 +4,8 @@
 #include <memory>
 
 #include "../crs/projection.h"
+#include "../geodesy/geodesic.h"
 #include "../shapes/store.h"
-#include "geodesic.h"
 
 namespace civic {
 

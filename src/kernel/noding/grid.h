@@ -3,7 +3,7 @@
 #include <cmath>
 #include <cstdint>
 
-#include "../system/portable.h"
+#include "../base/portable.h"
 
 namespace civic {
 

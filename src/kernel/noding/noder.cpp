@@ -6,11 +6,11 @@
 #include <numeric>
 #include <tuple>
 
-#include "../error.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
+#include "../base/sort_by_key.h"
+#include "../base/twofold.h"
 #include "../index/rtree.h"
-#include "../parallel.h"
-#include "../sort_by_key.h"
-#include "../twofold.h"
 
 namespace civic {
 namespace {

@@ -5,11 +5,11 @@
 #include <numeric>
 #include <tuple>
 
-#include "../disjoint_sets.h"
-#include "../error.h"
+#include "../base/disjoint_sets.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
+#include "../base/sort_by_key.h"
 #include "../index/rtree.h"
-#include "../parallel.h"
-#include "../sort_by_key.h"
 
 namespace civic {
 namespace {

@@ -3,8 +3,8 @@
 #include <map>
 #include <unordered_map>
 
-#include "../parallel.h"
-#include "../sort_by_key.h"
+#include "../base/parallel.h"
+#include "../base/sort_by_key.h"
 #include "arrangement.h"
 
 namespace civic {

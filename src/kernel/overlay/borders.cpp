@@ -1,6 +1,6 @@
 #include "borders.h"
 
-#include "../progress.h"
+#include "../base/progress.h"
 
 namespace civic {
 

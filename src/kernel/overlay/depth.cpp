@@ -5,8 +5,8 @@
 #include <memory>
 #include <tuple>
 
+#include "../base/parallel.h"
 #include "../index/rtree.h"
-#include "../parallel.h"
 
 namespace civic {
 namespace {

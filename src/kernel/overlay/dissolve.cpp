@@ -2,8 +2,8 @@
 
 #include <algorithm>
 
+#include "../base/parallel.h"
 #include "../index/rtree.h"
-#include "../parallel.h"
 #include "thin_rings.h"
 
 namespace civic {

@@ -6,8 +6,8 @@
 #include <set>
 #include <tuple>
 
+#include "../base/parallel.h"
 #include "../measure/planar.h"
-#include "../parallel.h"
 #include "borders.h"
 #include "covers.h"
 #include "regions.h"

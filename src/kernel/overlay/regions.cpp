@@ -4,7 +4,7 @@
 #include <tuple>
 #include <utility>
 
-#include "../progress.h"
+#include "../base/progress.h"
 
 namespace civic {
 

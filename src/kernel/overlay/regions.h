@@ -4,7 +4,7 @@
 #include <map>
 #include <vector>
 
-#include "../disjoint_sets.h"
+#include "../base/disjoint_sets.h"
 #include "arrangement.h"
 
 namespace civic {

@@ -4,8 +4,8 @@
 #include <cmath>
 #include <set>
 
+#include "../base/parallel.h"
 #include "../index/rtree.h"
-#include "../parallel.h"
 
 namespace civic {
 namespace {

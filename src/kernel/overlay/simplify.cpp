@@ -5,8 +5,8 @@
 #include <queue>
 #include <set>
 
+#include "../base/progress.h"
 #include "../index/rtree.h"
-#include "../progress.h"
 
 namespace civic {
 namespace {

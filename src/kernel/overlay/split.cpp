@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <map>
 
-#include "../disjoint_sets.h"
-#include "../progress.h"
+#include "../base/disjoint_sets.h"
+#include "../base/progress.h"
 
 namespace civic {
 

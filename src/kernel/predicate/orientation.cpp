@@ -1,6 +1,6 @@
 #include "orientation.h"
 
-#include "../twofold.h"
+#include "../base/twofold.h"
 
 namespace civic {
 namespace {

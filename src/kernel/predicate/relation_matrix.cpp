@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "../progress.h"
+#include "../base/progress.h"
 #include "../shapes/derive.h"
 #include "orientation.h"
 

@@ -6,9 +6,9 @@
 #include <map>
 #include <vector>
 
-#include "../disjoint_sets.h"
+#include "../base/disjoint_sets.h"
+#include "../base/progress.h"
 #include "../index/rtree.h"
-#include "../progress.h"
 #include "orientation.h"
 
 namespace civic {

@@ -6,8 +6,8 @@
 #include <numeric>
 #include <utility>
 
-#include "../error.h"
-#include "../parallel.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
 
 namespace civic {
 

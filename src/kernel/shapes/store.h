@@ -11,7 +11,7 @@
 #include <string>
 #include <vector>
 
-#include "../system/portable.h"
+#include "../base/portable.h"
 
 namespace civic {
 

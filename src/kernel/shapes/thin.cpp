@@ -2,7 +2,7 @@
 
 #include <cmath>
 
-#include "../parallel.h"
+#include "../base/parallel.h"
 
 namespace civic {
 namespace {

@@ -3,7 +3,7 @@
 #include <bit>
 #include <cstring>
 
-#include "../error.h"
+#include "../base/error.h"
 
 namespace civic {
 namespace {

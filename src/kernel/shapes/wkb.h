@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "../formats/bytes.h"
+#include "../io/bytes.h"
 #include "store.h"
 
 namespace civic {

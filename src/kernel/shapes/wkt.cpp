@@ -3,8 +3,8 @@
 #include <charconv>
 #include <cstring>
 
-#include "../error.h"
-#include "../system/portable.h"
+#include "../base/error.h"
+#include "../base/portable.h"
 
 namespace civic {
 namespace {

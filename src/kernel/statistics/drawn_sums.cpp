@@ -5,7 +5,7 @@
 #include <limits>
 #include <numeric>
 
-#include "../parallel.h"
+#include "../base/parallel.h"
 
 namespace civic {
 namespace {

@@ -4,8 +4,8 @@
 #include <atomic>
 #include <cmath>
 
-#include "../parallel.h"
-#include "../predicate/points_in_polygons.h"
+#include "../base/parallel.h"
+#include "../query/points_in_polygons.h"
 
 namespace civic {
 namespace {

@@ -4,10 +4,10 @@
 #include <atomic>
 #include <cmath>
 
+#include "../base/parallel.h"
+#include "../base/sort_by_key.h"
+#include "../index/kept_index.h"
 #include "../measure/distance.h"
-#include "../parallel.h"
-#include "../sort_by_key.h"
-#include "kept_index.h"
 
 namespace civic {
 namespace {

@@ -1,7 +1,7 @@
 // Numbers of twice the digits of a double: the unevaluated sum of two, after Dekker (1971), "A floating-point technique
 // for extending the available precision", Numerische Mathematik 18, and Knuth's exact sum of two numbers.
 #pragma once
-#include "system/portable.h"
+#include "portable.h"
 
 namespace civic {
 

@@ -8,7 +8,7 @@
 #include <string>
 #include <vector>
 
-#include "../system/portable.h"
+#include "../base/portable.h"
 
 namespace civic {
 

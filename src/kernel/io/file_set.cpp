@@ -6,10 +6,10 @@
 #include <random>
 #include <thread>
 
-#include "../error.h"
-#include "../progress.h"
-#include "../system/locked_file.h"
-#include "../system/portable.h"
+#include "../base/error.h"
+#include "../base/locked_file.h"
+#include "../base/portable.h"
+#include "../base/progress.h"
 #include "file_writer.h"
 
 namespace civic {

@@ -12,9 +12,9 @@
 #include <memory>
 #include <thread>
 
-#include "../error.h"
-#include "../progress.h"
+#include "error.h"
 #include "native_path.h"
+#include "progress.h"
 
 #if defined(_WIN32)
 #include <fcntl.h>

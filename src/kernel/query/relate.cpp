@@ -3,12 +3,12 @@
 #include <algorithm>
 #include <array>
 
-#include "../error.h"
+#include "../base/error.h"
+#include "../base/parallel.h"
+#include "../base/sort_by_key.h"
 #include "../index/kept_index.h"
 #include "../index/row_sorter.h"
 #include "../measure/distance.h"
-#include "../parallel.h"
-#include "../sort_by_key.h"
 #include "points_in_polygons.h"
 
 namespace civic {

@@ -7,7 +7,7 @@
 #include <sstream>
 #include <utility>
 
-#include "../error.h"
+#include "error.h"
 #include "native_path.h"
 #include "portable.h"
 

@@ -4,7 +4,7 @@
 #include <cstddef>
 #include <string>
 
-#include "../error.h"
+#include "../base/error.h"
 
 namespace civic {
 

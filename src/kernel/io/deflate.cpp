@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "../error.h"
-#include "../progress.h"
+#include "../base/error.h"
+#include "../base/progress.h"
 #include "unpack_limit.h"
 
 namespace civic {

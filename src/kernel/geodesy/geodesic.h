@@ -5,7 +5,7 @@
 #pragma once
 #include <array>
 
-#include "../crs/crs.h"
+#include "ellipsoid.h"
 
 namespace civic {
 

@@ -2,8 +2,8 @@
 
 #include <numeric>
 
+#include "../base/parallel.h"
 #include "../index/kept_index.h"
-#include "../parallel.h"
 
 namespace civic {
 namespace {

@@ -3,7 +3,7 @@
 #include <numeric>
 #include <vector>
 
-#include "system/portable.h"
+#include "portable.h"
 
 namespace civic {
 

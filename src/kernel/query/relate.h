@@ -3,8 +3,8 @@
 #include <string>
 #include <vector>
 
+#include "../predicate/relation_matrix.h"
 #include "../shapes/store.h"
-#include "relation_matrix.h"
 
 namespace civic {
 

@@ -4,7 +4,7 @@
 #include <vector>
 
 #include "../index/rtree.h"
-#include "locate.h"
+#include "../predicate/locate.h"
 #include "relate.h"
 
 namespace civic {

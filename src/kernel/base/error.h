@@ -3,7 +3,7 @@
 #include <stdexcept>
 #include <string>
 
-#include "system/portable.h"
+#include "portable.h"
 
 namespace civic {
 

@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <cstring>
 
-#include "../error.h"
-#include "../progress.h"
+#include "../base/error.h"
+#include "../base/progress.h"
 
 namespace civic {
 

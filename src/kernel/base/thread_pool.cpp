@@ -7,8 +7,8 @@
 #include <thread>
 #include <vector>
 
-#include "../progress.h"
 #include "portable.h"
+#include "progress.h"
 
 namespace civic {
 

@@ -12,7 +12,7 @@
 
 #include "error.h"
 #include "progress.h"
-#include "system/thread_pool.h"
+#include "thread_pool.h"
 
 namespace civic {
 

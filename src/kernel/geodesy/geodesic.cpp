@@ -4,7 +4,8 @@
 #include <cmath>
 #include <limits>
 
-#include "../crs/latitudes.h"
+#include "../base/portable.h"
+#include "latitudes.h"
 
 namespace civic {
 namespace {

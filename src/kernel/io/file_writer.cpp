@@ -5,8 +5,8 @@
 #include <cstring>
 #include <random>
 
-#include "../error.h"
-#include "../system/portable.h"
+#include "../base/error.h"
+#include "../base/portable.h"
 
 namespace civic {
 namespace {
