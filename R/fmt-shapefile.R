@@ -28,7 +28,7 @@ field_names <- function(names, source) {
 }
 
 member_name <- function(source, member) {
-  place <- source$members[[member]]
+  place <- source$names[[member]] %||% source$members[[member]]
   if (is.character(place)) place else paste0(place$archive, "/", basename(place$entry))
 }
 
@@ -61,20 +61,30 @@ read_table_rows <- function(table, rows, query) {
   list(columns = stats::setNames(c(tested, rest)[wanted], names(wanted)), rows = rows)
 }
 
-# What is read of members that nobody changes meanwhile: a change is waited for, or carried out where its writer ended in
-# the middle, and what was read while somebody began another is read again.
+# What is read of members that are of one write: a change is waited for, or carried out where its writer ended in the middle. They are
+# read by the names of open files, so that nobody can replace them meanwhile; where there are none, again, where somebody did.
 of_one_write <- function(source, call, read) {
   if (any(vapply(source$members, is.list, NA))) return(read(source))  # entries of an archive
   for (attempt in 1:20) {
     core(core_settle_files(source$path, busy_wait()), call = call)
-    source$members <- members_beside(source$path)
-    before <- stamps_of(source$members)
-    found <- tryCatch(list(content = read(source)), error = identity)
-    if (core_being_changed(source$path) || !identical(stamps_of(members_beside(source$path)), before)) next
+    source$names <- members_beside(source$path)
+    before <- stamps_of(source$names)
+    held <- hold_members(source$names)
+    source$members <- if (is.null(held)) source$names else lapply(held, as.character)
+    is_unchanged <- function() !core_being_changed(source$path) && identical(stamps_of(members_beside(source$path)), before)
+    found <- if (is.null(held) || is_unchanged()) tryCatch(list(content = read(source)), error = identity)
+    lapply(held, core_release_file)
+    if (is.null(found) || (is.null(held) && !is_unchanged())) next
     if (inherits(found, "error")) rlang::cnd_signal(found)
     return(found$content)
   }
   fail("file", "{.file {source$name}} was replaced again and again while it was read.", call = call)
+}
+
+# All of some files held, or NULL: one may be gone, or not be readable, which who reads it tells.
+hold_members <- function(paths) {
+  held <- tryCatch(lapply(paths, core_hold_file), `C++Error` = function(e) NULL)
+  if (length(held) && !any(vapply(held, is.null, NA))) held
 }
 
 read_source.source_dbase <- function(source, query) of_one_write(source, query$call, function(source) read_dbase(source, query))
