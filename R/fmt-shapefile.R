@@ -66,19 +66,25 @@ read_table_rows <- function(table, rows, query) {
 of_one_write <- function(source, call, read) {
   if (any(vapply(source$members, is.list, NA))) return(read(source))  # entries of an archive
   for (attempt in 1:20) {
-    core(core_settle_files(source$path, busy_wait()), call = call)
-    source$names <- members_beside(source$path)
-    before <- stamps_of(source$names)
-    held <- hold_members(source$names)
-    source$members <- if (is.null(held)) source$names else lapply(held, as.character)
-    is_unchanged <- function() !core_being_changed(source$path) && identical(stamps_of(members_beside(source$path)), before)
-    found <- if (is.null(held) || is_unchanged()) tryCatch(list(content = read(source)), error = identity)
-    lapply(held, core_release_file)
-    if (is.null(found) || (is.null(held) && !is_unchanged())) next
-    if (inherits(found, "error")) rlang::cnd_signal(found)
-    return(found$content)
+    found <- try_one_write(source, call, read)
+    if (!is.null(found)) return(found$content)
   }
   fail("file", "{.file {source$name}} was replaced again and again while it was read.", call = call)
+}
+
+# NULL where somebody began to change the files.
+try_one_write <- function(source, call, read) {
+  core(core_settle_files(source$path, busy_wait()), call = call)
+  source$names <- members_beside(source$path)
+  before <- stamps_of(source$names)
+  held <- hold_members(source$names)
+  source$members <- if (is.null(held)) source$names else lapply(held, as.character)
+  is_unchanged <- function() !core_being_changed(source$path) && identical(stamps_of(members_beside(source$path)), before)
+  found <- if (is.null(held) || is_unchanged()) tryCatch(list(content = read(source)), error = identity)
+  lapply(held, core_release_file)
+  if (is.null(held) && !is_unchanged()) return(NULL)
+  if (inherits(found, "error")) rlang::cnd_signal(found)
+  found
 }
 
 # All of some files held, or NULL: one may be gone, or not be readable, which who reads it tells.
