@@ -31,7 +31,7 @@ inline <- function(message, envir) {
 # A line that has bytes in it which are no text, from a damaged file, is told without its values.
 inline_line <- function(line, envir) {
   tryCatch(cli::format_inline(line, .envir = envir), error = function(e) {
-    if (!grepl("invalid", conditionMessage(e))) rlang::cnd_signal(e)
+    if (!grepl("invalid (UTF-8|multibyte)|invalid in this locale", conditionMessage(e))) rlang::cnd_signal(e)
     gsub("[{](?:[.][a-z]+ )?[^{}]*[}]+", "\u2026", line, perl = TRUE)
   })
 }

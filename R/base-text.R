@@ -2,6 +2,7 @@
 
 # Text whose control characters, but for line ends and tabs, and whose marks of writing direction are written as escapes.
 printable <- function(text) {
+  text <- valid_text(text)
   mark <- "(*UTF)(?![\n\t])[\\p{Cc}\\x{202A}-\\x{202E}\\x{2066}-\\x{2069}]"
   marked <- grepl(mark, text, perl = TRUE)
   found <- gregexpr(mark, text[marked], perl = TRUE)
@@ -9,11 +10,16 @@ printable <- function(text) {
   text
 }
 
-# What an error of another library says; bytes that are no text as their codes.
-said_by <- function(e) {
-  text <- conditionMessage(e)
-  ifelse(validUTF8(text), text, iconv(text, "UTF-8", "UTF-8", sub = "byte"))
+# Text in UTF-8, with bytes that are none as their codes.
+valid_text <- function(text) {
+  text <- enc2utf8(text)
+  broken <- !validUTF8(text)
+  text[broken] <- iconv(text[broken], "UTF-8", "UTF-8", sub = "byte")
+  text
 }
+
+# What an error of another library says.
+said_by <- function(e) valid_text(conditionMessage(e))
 
 # Names short enough to be shown in a line.
 cut_name <- function(names) ifelse(nchar(names) > 60, paste0(substr(names, 1, 59), "\u2026"), names)

@@ -1,9 +1,14 @@
 # What the columns of tables hold.
 
+# A type as people say it, and of text whether it reads as numbers, or begins as what a spreadsheet would calculate.
 class_in_words <- function(column) {
+  if (!is.character(column)) return(plain_class(column))
+  if (reads_as_numbers(column)) return("text (numbers)")
+  if (any(grepl("^([=@\t\r]|[+-][^0-9 .])", column))) "text (formulas)" else "text"
+}
+
+plain_class <- function(column) {
   if (inherits(column, "Date")) return("date")
-  if (is.character(column) && reads_as_numbers(column)) return("text (numbers)")
-  if (is.character(column) && any(grepl("^([=@\t\r]|[+-][^0-9 .])", column))) return("text (formulas)")
   switch(typeof(column), integer = "integer", double = "number", character = "text", logical = "logical", class(column)[1])
 }
 
@@ -18,8 +23,6 @@ narrow_numbers <- function(values) {
   whole <- all(values == round(values) & abs(values) <= .Machine$integer.max, na.rm = TRUE)
   if (whole) as.integer(values) else values
 }
-
-plain_class <- function(column) sub(" \\(.*\\)", "", class_in_words(column))
 
 # Columns of several tables, matched by name, one after the other.
 stack_columns <- function(tables, sizes) {

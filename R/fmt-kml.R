@@ -93,7 +93,7 @@ kml_extended_data <- function(root, path, placemarks) {
   names <- unlist(lapply(fields, texts, "/@name"))
   nameless <- paste0(path, "/ExtendedData", c("/SchemaData/SimpleData", "/Data"), "[not(@name)]", collapse = " | ")
   nameless <- xml2::xml_find_num(root, sprintf("count(%s)", nameless))
-  if (nameless) caution("data", "{counted(nameless, 'value')} without the name of a field {?is/are} left out.")
+  if (nameless) caution("data", "{counted(nameless, 'value')} without the name of a field {cli::qty(nameless)}{?is/are} left out.")
   if (!length(names)) return(list())
   values <- unlist(Map(texts, fields, c("", "/value[1]")), use.names = FALSE)
   row <- unlist(lapply(fields, function(field) {

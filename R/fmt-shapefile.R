@@ -78,10 +78,10 @@ try_one_write <- function(source, call, read) {
   source$names <- members_beside(source$path)
   before <- stamps_of(source$names)
   held <- hold_members(source$names)
+  on.exit(lapply(held, core_release_file))
   source$members <- if (is.null(held)) source$names else lapply(held, as.character)
   is_unchanged <- function() !core_being_changed(source$path) && identical(stamps_of(members_beside(source$path)), before)
   found <- if (is.null(held) || is_unchanged()) tryCatch(list(content = read(source)), error = identity)
-  lapply(held, core_release_file)
   if (is.null(held) && !is_unchanged()) return(NULL)
   if (inherits(found, "error")) rlang::cnd_signal(found)
   found

@@ -9,7 +9,7 @@ read_source <- function(source, query) UseMethod("read_source")
 source_layers <- function(source) UseMethod("source_layers")
 source_header <- function(source) UseMethod("source_header")
 close_source <- function(source) {
-  for (held in source$held) if (!is.null(held)) core_release_file(held)
+  for (held in source$held) core_release_file(held)
   UseMethod("close_source")
 }
 
@@ -53,7 +53,7 @@ open_file <- function(path, layer, call, listing = FALSE, name = path) {
   opened <- NULL
   on.exit(if (is.null(opened) && !is.null(held)) core_release_file(held))
   opened <- open(as.character(held %||% path), layer, call, listing = listing, name = name, format = format)
-  opened$held <- c(opened$held, list(held))
+  opened$held <- c(opened$held, if (!is.null(held)) list(held))
   opened
 }
 

@@ -51,6 +51,7 @@ describe_values <- function(x, source, title) {
 }
 
 field_summary <- function(name, column) {
+  if (is.character(column)) column <- valid_text(column)
   present <- column[!is.na(column)]
   show <- function(value) {
     if (is.logical(column)) return(as.character(value > 0))

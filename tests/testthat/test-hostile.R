@@ -117,7 +117,7 @@ test_that("wide and broken texts are read right or told with their place", {
   writeBin(c(charToRaw("POINT (1 2"), as.raw(0), charToRaw(")\n")), wkt)
   expect_error(read_layer(wkt), "zero bytes", class = "civicatlas_error_format")
   kml <- withr::local_tempfile(fileext = ".kml", lines = "<kml><Document><Schema id=\"s\"><SimpleField type=\"int\"/></Schema><Placemark><ExtendedData><SchemaData schemaUrl=\"#s\"><SimpleData>5</SimpleData></SchemaData></ExtendedData><Point><coordinates>1,2</coordinates></Point></Placemark></Document></kml>")
-  expect_warning(expect_identical(wkt_of(read_layer(kml)), "POINT (1 2)"), "1 value without the name", class = "civicatlas_warning_data")
+  expect_warning(expect_identical(wkt_of(read_layer(kml)), "POINT (1 2)"), "1 value without the name of a field is left out", class = "civicatlas_warning_data")
 })
 
 test_that("names of entries in an archive are read in the code page that old writers used", {
@@ -155,6 +155,7 @@ test_that("what names and values would have a terminal do is shown, not done", {
   expect_no_match(said, raw_control)
   expect_no_match(capture.output(print(x)), "\u001b|\u0007|\u009b")
   expect_match(said, "u009bd", all = FALSE)
+  expect_match(capture.output(print(describe_layer(data.frame(a = "b\xff")))), "b<ff>", fixed = TRUE, all = FALSE)
   withr::local_options(cli.num_colors = 256L, cli.hyperlink = TRUE)
   expect_no_match(gsub("\033(\\[[0-9;]*m|\\]8;;[^\007]*\007)", "", told(read_layer(file.path(tempdir(), paste0(trap, ".shp"))))), raw_control)
 })

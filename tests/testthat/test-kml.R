@@ -44,7 +44,7 @@ test_that("values without the name of a field are told, and what is neither true
     sprintf("<Placemark><ExtendedData><SchemaData><SimpleData name=\"open\">%s</SimpleData><SimpleData name=\"old\">%s</SimpleData><SimpleData>4</SimpleData></SchemaData></ExtendedData><Point><coordinates>1,2</coordinates></Point></Placemark>", open, old)
   }
   file <- withr::local_tempfile(fileext = ".kml", lines = c("<kml><Document><Schema>", fields, "</Schema>", place("1", "yes"), place("false", "0"), "</Document></kml>"))
-  expect_warning(x <- read_layer(file), "2 values without the name of a field", class = "civicatlas_warning_data")
+  expect_warning(x <- read_layer(file), "2 values without the name of a field are left out", class = "civicatlas_warning_data")
   expect_identical(x$open, c(TRUE, FALSE))
   expect_identical(x$old, c("yes", "0"))
 })
