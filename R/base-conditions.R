@@ -55,7 +55,7 @@ core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
     `C++Error` = function(e) {
       kind <- core_error_kinds[intersect(class(e), names(core_error_kinds))]
       if (!length(kind)) kind <- "core"
-      text <- conditionMessage(e)
+      text <- said_by(e)
       message <- if (is.null(source)) c("{text}") else c("Cannot read {.file {source}}.", x = "{text}")
       fail(kind, c(message, if (inherits(e, "civic::LimitError")) unpack_remedy()), call = call)
     }

@@ -188,21 +188,21 @@ write_postgres <- function(x, address, options, call) {
   on.exit(DBI::dbDisconnect(con))
   name <- shown_database(address)
   most <- postgres_step(name, call, as.integer(DBI::dbGetQuery(con, "SHOW max_identifier_length")[[1]]))
-  if (any(nchar(strsplit(options$layer, ".", fixed = TRUE)[[1]], "bytes") > most)) {
+  place <- postgres_step(name, call, postgres_place(con, options$layer))
+  if (any(nchar(unlist(place), "bytes") > most)) {
     fail("argument", "{.val {cut_name(options$layer)}} is too long: PostgreSQL takes names of at most {most} bytes.", call = call)
   }
   columns <- !names(x) %in% shape_column_name(x)
   renamed <- short_names(names(x)[columns], most, "PostgreSQL")
   names(x)[columns] <- renamed$written
-  postgres_step(name, call, DBI::dbWithTransaction(con, write_postgres_table(con, x, options, name, call)))
+  postgres_step(name, call, DBI::dbWithTransaction(con, write_postgres_table(con, x, place, options, name, call)))
   say("Wrote {.val {options$layer}} to {.val {name}}: {counted(nrow(x), 'row')}.")
   renamed[renamed$name != renamed$written, ]
 }
 
-write_postgres_table <- function(con, x, options, name, call) {
+write_postgres_table <- function(con, x, place, options, name, call) {
   DBI::dbExecute(con, "SET LOCAL client_min_messages = warning")
   if (is_spatial_frame(x)) for (statement in postgres_schema) DBI::dbExecute(con, statement)
-  place <- postgres_place(con, options$layer)
   tables <- postgres_tables(con)
   at <- which(tables$schema == place$schema & tables$name == place$table)
   check_table(length(at) > 0, options$layer, name, options, call)

@@ -168,7 +168,7 @@ crs_of_source <- function(source) {
   if (is.null(prj)) return(NULL)
   name <- member_name(source, "prj")
   tryCatch(crs_from_text(read_text(prj, name, NULL), source = name), civicatlas_error = function(e) {
-    caution("crs", c("The CRS in {.file {basename(name)}} cannot be read, so the layer has none.", x = "{conditionMessage(e)}"))
+    caution("crs", c("The CRS in {.file {basename(name)}} cannot be read, so the layer has none.", x = "{said_by(e)}"))
     NULL
   })
 }

@@ -90,7 +90,7 @@ web_try <- function(request, call, path, label) {
   response <- tryCatch(httr2::req_perform(watch$on(request), path = path), error = identity)
   if (watch$too_long()) too_much_web(shown_address(request$url), call)
   if (inherits(response, "error")) {
-    why <- conditionMessage(response$parent %||% response)
+    why <- said_by(response$parent %||% response)
     if (grepl("aborted by an application callback", why)) rlang::interrupt()
     return(list(arrived = FALSE, passing = TRUE, why = why))
   }
