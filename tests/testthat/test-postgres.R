@@ -33,7 +33,7 @@ test_that("names that are longer than the server takes are shortened and told, o
   expect_identical(unlist(attribute_table(read_layer(store, "long"))), stats::setNames(c(1, 2, 3), short))
   expect_warning(write_layer(x, store, layer = "long", append = TRUE), "shortened")
   expect_identical(nrow(read_layer(store, "long")), 2L)
-  for (layer in c(strrep("b", 64), paste(strrep("b", 30), strrep("c", 30), "d", sep = "."))) {
+  for (layer in c(strrep("b", 64), paste(strrep("b", 30), strrep("c", 31), "d", sep = "."))) {
     expect_error(write_layer(x, store, layer = layer), "too long.*63 bytes", class = "civicatlas_error_argument")
   }
   expect_identical(list_layers(store)$layer, "long")
