@@ -10,8 +10,9 @@
 #' extent_of(point_shapes(c(1, 3), c(2, 5)))
 #' @export
 extent_of <- function(x) {
-  extent <- extent_on_globe(as_shapes(x))
-  if (isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) extent[c("xmin", "xmax")] <- wrapped(extent[c("xmin", "xmax")])
+  shapes <- as_shapes(x)
+  extent <- extent_on_globe(shapes)
+  if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) extent[c("xmin", "xmax")] <- wrapped(extent[c("xmin", "xmax")])
   extent
 }
 

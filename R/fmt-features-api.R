@@ -1,5 +1,10 @@
 # OGC API - Features (17-069r4): collections read page by page, the window and the CRS asked of the server.
 
+register_format("features", function() {
+  new_format("OGC API - Features", "OGC 17-069r4", c("shapes", "tables", "columns", "layers", "coded CRS"), read = read_features,
+             layers = layers_of_features, header = header_of_features)
+})
+
 # Base address and collection in an address such as …/collections/rooms/items?limit=10, or NULL.
 features_place <- function(url) {
   path <- sub("[?#].*$", "", url)
@@ -48,11 +53,11 @@ open_features <- function(place, layer, call, listing, asked) {
   opened
 }
 
-source_layers.source_features <- function(source) {
+layers_of_features <- function(source) {
   list(layer = source$names, format = rep("features", length(source$names)), geometry_type = rep(NA_character_, length(source$names)))
 }
 
-read_source.source_features <- function(source, query) {
+read_features <- function(source, query) {
   asked <- features_crs(source, query)
   query$crs <- NULL
   query <- settle_window(query, asked$crs)
@@ -119,7 +124,7 @@ features_window <- function(window, asked) {
   c(list(bbox = paste(format(window, digits = 15, trim = TRUE), collapse = ",")), if (!is.null(asked$address)) list(`bbox-crs` = asked$address))
 }
 
-source_header.source_features <- function(source) {
+header_of_features <- function(source) {
   url <- paste0(source$path, "/collections/", utils::URLencode(source$layer, reserved = TRUE), "/items")
   page <- features_get(url, NULL, c(source$query, list(limit = 10)), accept = "application/geo+json")
   about <- features_page(page$bytes)

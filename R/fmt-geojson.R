@@ -1,6 +1,17 @@
-# GeoJSON: a first pass for the names of columns and what `where` asks, where anything is asked; then the rest.
+# GeoJSON, as a collection, a feature a line, or a sequence of records.
 
-read_source.source_geojson <- function(source, query) {
+register_format("geojson", function() {
+  new_format("GeoJSON", "RFC 7946, RFC 8142", c("shapes", "columns", "coded CRS"),
+             endings = c("geojson", "json", feature_lines, "geojsons"), packed = c("geojson", "json", feature_lines, "geojsons"),
+             first_text = "^[{]", media_types = c("application/geo+json" = "geojson", "application/json" = "geojson"),
+             read = read_geojson, write = write_geojson)
+})
+
+feature_lines <- c("geojsonl", "ndjson", "jsonl")
+
+# A first pass for the names of columns and what `where` asks, where anything is asked; then the rest.
+
+read_geojson <- function(source, query) {
   selects <- has_where(query) || !rlang::quo_is_null(query$columns)
   names <- if (selects) core(core_geojson_columns(source$content, query$skip_damaged), source = source$name, call = query$call)
   wanted <- if (selects) chosen_columns(query, names)
@@ -32,4 +43,28 @@ geojson_crs <- function(name, source, query) {
     caution("crs", "The {.val crs} member of {.file {basename(source$name)}} is not known: {.val {name}}; WGS 84 is taken.")
     crs
   })
+}
+
+# --- writing -----------------------------------------------------------------------------------------------------------
+
+write_geojson <- function(x, target, options, call) {
+  shapes <- as_shapes(x)
+  wgs84 <- crs_by_code(4326, call)
+  wanted <- if (is.null(options$crs)) wgs84 else as_crs(options$crs, call = call)
+  name <- ""
+  if (same_crs(wanted, wgs84)) {
+    shapes <- on_wgs84(shapes, call)
+  } else {
+    if (is.na(wanted$code)) fail("crs", "GeoJSON can name a CRS by its code alone; {crs_label(wanted)} has none.", call = call)
+    caution("crs", "RFC 7946 knows WGS 84 alone; many readers will misplace a layer written on {crs_label(wanted)}.")
+    name <- paste0("urn:ogc:def:crs:EPSG::", sub("EPSG:", "", wanted$code))
+    if (!is.null(crs_of(shapes)) && !same_crs(crs_of(shapes), wanted)) shapes <- reproject_to(shapes, wanted)
+  }
+  ending <- ending_of(target)
+  form <- if (ending %in% feature_lines) "lines" else if (ending == "geojsons") "sequence" else "collection"
+  if (nzchar(name) && form != "collection") fail("argument", "GeoJSON of one feature a line cannot name a CRS; write a {.file .geojson} file.", call = call)
+  encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), writable_columns(x, call, keep = character()),
+                                      options$decimals, name, form), call = call)
+  report_notices(encoded$notices, target)
+  write_files(stats::setNames(list(packed(encoded$bytes, target)), target), call)
 }

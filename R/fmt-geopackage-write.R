@@ -72,12 +72,11 @@ create_geopackage_table <- function(con, x, layer, call) {
   }
   key <- if ("fid" %in% ascii_lower(names(columns))) "row_fid" else "fid"
   shape <- if (spatial) make.unique(c(ascii_lower(names(columns)), "geom"), sep = "_")[length(columns) + 1]
-  quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
-  types <- vapply(columns, geopackage_type, "")
-  definitions <- c(paste(quote_name(key), "INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"),
-                   if (spatial) paste(quote_name(shape), geopackage_geometry_type(as_shapes(x))),
-                   if (length(columns)) paste(quote_name(names(columns)), types))
-  DBI::dbExecute(con, paste0("CREATE TABLE ", quote_name(layer), " (", paste(definitions, collapse = ", "), ")"))
+  types <- vapply(columns, type_in, "", dialect = sqlite_dialect)
+  definitions <- c(paste(quoted(con, key), "INTEGER PRIMARY KEY AUTOINCREMENT NOT NULL"),
+                   if (spatial) paste(quoted(con, shape), geopackage_geometry_type(as_shapes(x))),
+                   if (length(columns)) paste(quoted(con, names(columns)), types))
+  DBI::dbExecute(con, paste0("CREATE TABLE ", quoted(con, layer), " (", paste(definitions, collapse = ", "), ")"))
   srs <- if (spatial) register_geopackage_crs(con, crs_of(x), call)
   DBI::dbExecute(con, "INSERT INTO gpkg_contents (table_name, data_type, identifier, srs_id) VALUES (?, ?, ?, ?)",
                  params = list(layer, if (spatial) "features" else "attributes", layer, srs %||% NA_integer_))
@@ -96,14 +95,6 @@ create_geopackage_table <- function(con, x, layer, call) {
 dimension_flag <- function(has, types) {
   has <- has[!is.na(types)]
   if (!any(has)) 0L else if (all(has)) 1L else 2L
-}
-
-geopackage_type <- function(column) {
-  if (inherits(column, "Date")) return("DATE")
-  if (inherits(column, "POSIXct")) return("DATETIME")
-  if (inherits(column, "integer64")) return("INTEGER")
-  if (inherits(column, "blob")) return("BLOB")
-  switch(typeof(column), logical = "BOOLEAN", integer = "INTEGER", double = "DOUBLE", "TEXT")
 }
 
 geopackage_geometry_type <- function(shapes) {
@@ -151,11 +142,10 @@ sqlite_values <- function(column) {
 
 insert_geopackage_rows <- function(con, x, columns, layer, key, shape, srs) {
   if (!nrow(x)) return(invisible())
-  quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
   shapes <- if (!is.null(shape)) as_shapes(x)
-  first <- DBI::dbGetQuery(con, paste("SELECT coalesce(max(rowid), 0) FROM", quote_name(layer)))[[1]]
-  names <- quote_name(c(key, shape, names(columns)))
-  sql <- paste0("INSERT INTO ", quote_name(layer), " (", paste(names, collapse = ", "), ") VALUES (", paste(rep("?", length(names)), collapse = ", "), ")")
+  first <- DBI::dbGetQuery(con, paste("SELECT coalesce(max(rowid), 0) FROM", quoted(con, layer)))[[1]]
+  names <- quoted(con, c(key, shape, names(columns)))
+  sql <- paste0("INSERT INTO ", quoted(con, layer), " (", paste(names, collapse = ", "), ") VALUES (", paste(rep("?", length(names)), collapse = ", "), ")")
   bar <- new_progress(paste("Writing", layer))
   for (start in seq(1L, nrow(x), by = batch_rows)) {
     rows <- start:min(nrow(x), start + batch_rows - 1L)
@@ -187,7 +177,7 @@ widen_geopackage_extent <- function(con, layer, extent) {
 index_name <- function(layer, shape) paste0("rtree_", layer, "_", shape)
 
 create_geopackage_index <- function(con, layer, shape) {
-  DBI::dbExecute(con, paste("CREATE VIRTUAL TABLE", DBI::dbQuoteIdentifier(con, index_name(layer, shape)), "USING rtree(id, minx, maxx, miny, maxy)"))
+  DBI::dbExecute(con, paste("CREATE VIRTUAL TABLE", quoted(con, index_name(layer, shape)), "USING rtree(id, minx, maxx, miny, maxy)"))
   DBI::dbExecute(con, "INSERT INTO gpkg_extensions VALUES (?, ?, 'gpkg_rtree_index', 'http://www.geopackage.org/spec120/#extension_rtree', 'write-only')",
                  params = list(layer, shape))
 }
@@ -196,7 +186,7 @@ index_geopackage_rows <- function(con, shapes, ids, layer, shape) {
   boxes <- core_boxes(handles_of(shapes), store_of(shapes))
   there <- which(!is.na(boxes[1, ]))
   if (!length(there)) return(invisible())
-  DBI::dbExecute(con, paste("INSERT INTO", DBI::dbQuoteIdentifier(con, index_name(layer, shape)), "VALUES (?, ?, ?, ?, ?)"),
+  DBI::dbExecute(con, paste("INSERT INTO", quoted(con, index_name(layer, shape)), "VALUES (?, ?, ?, ?, ?)"),
                  params = list(ids[there], boxes[1, there], boxes[3, there], boxes[2, there], boxes[4, there]))
 }
 
@@ -223,19 +213,18 @@ index_triggers <- function(index, shape, key) {
 }
 
 create_index_triggers <- function(con, layer, shape, key) {
-  quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
-  triggers <- index_triggers(quote_name(index_name(layer, shape)), quote_name(shape), quote_name(key))
+  triggers <- index_triggers(quoted(con, index_name(layer, shape)), quoted(con, shape), quoted(con, key))
   for (name in names(triggers)) {
     trigger <- triggers[[name]]
-    own <- quote_name(paste0(index_name(layer, shape), "_", name))
-    DBI::dbExecute(con, paste("CREATE TRIGGER", own, trigger$event, "ON", quote_name(layer), "WHEN (", trigger$when, ") BEGIN", trigger$body, "END"))
+    own <- quoted(con, paste0(index_name(layer, shape), "_", name))
+    DBI::dbExecute(con, paste("CREATE TRIGGER", own, trigger$event, "ON", quoted(con, layer), "WHEN (", trigger$when, ") BEGIN", trigger$body, "END"))
   }
 }
 
 drop_index_triggers <- function(con, layer, shape) {
   pattern <- paste0(index_name(layer, shape), "_")
   names <- DBI::dbGetQuery(con, "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?", params = list(layer))$name
-  for (name in names[startsWith(names, pattern)]) DBI::dbExecute(con, paste("DROP TRIGGER", DBI::dbQuoteIdentifier(con, name)))
+  for (name in names[startsWith(names, pattern)]) DBI::dbExecute(con, paste("DROP TRIGGER", quoted(con, name)))
 }
 
 # --- replace and append -------------------------------------------------------------------------------------------------
@@ -249,12 +238,12 @@ drop_geopackage_table <- function(con, layer) {
   tables <- DBI::dbListTables(con)
   if (length(shape)) {
     drop_index_triggers(con, layer, shape)
-    if (index_name(layer, shape) %in% tables) DBI::dbExecute(con, paste("DROP TABLE", DBI::dbQuoteIdentifier(con, index_name(layer, shape))))
+    if (index_name(layer, shape) %in% tables) DBI::dbExecute(con, paste("DROP TABLE", quoted(con, index_name(layer, shape))))
   }
   for (table in intersect(c("gpkg_extensions", "gpkg_geometry_columns", "gpkg_contents"), tables)) {
     DBI::dbExecute(con, paste("DELETE FROM", table, "WHERE table_name = ?"), params = list(layer))
   }
-  DBI::dbExecute(con, paste(if (is_view(con, layer)) "DROP VIEW" else "DROP TABLE", DBI::dbQuoteIdentifier(con, layer)))
+  DBI::dbExecute(con, paste(if (is_view(con, layer)) "DROP VIEW" else "DROP TABLE", quoted(con, layer)))
 }
 
 append_geopackage <- function(con, x, layer, name, call) {
@@ -264,7 +253,7 @@ append_geopackage <- function(con, x, layer, name, call) {
                        table = list(column_name = c(geometry$column_name, NA)[1], srs_id = c(geometry$srs_id, NA)[1]))
   spatial <- nrow(geometry) > 0
   check_append(x, spatial, if (spatial) geopackage_crs(source, call), geopackage_fields(source)$name, layer, call)
-  info <- DBI::dbGetQuery(con, paste0("PRAGMA table_info(", DBI::dbQuoteIdentifier(con, layer), ")"))
+  info <- DBI::dbGetQuery(con, paste0("PRAGMA table_info(", quoted(con, layer), ")"))
   key <- info$name[info$pk > 0]
   if (length(key) != 1) fail("file", "The table {.val {layer}} has no single key column, so rows cannot be appended.", call = call)
   columns <- within_calendar(writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob")))

@@ -1,5 +1,12 @@
 # GeoPackage (OGC 12-128r18): an SQLite file of feature and attribute tables, read through RSQLite.
 
+register_format("geopackage", function() {
+  new_format("GeoPackage", "OGC 12-128r18", c("shapes", "tables", "columns", "layers", "append", "any CRS"), endings = "gpkg",
+             first_bytes = charToRaw("SQLite format 3"), media_types = c("application/geopackage+sqlite3" = "gpkg"), reads = "path",
+             open = open_geopackage, read = read_geopackage, layers = layers_of_geopackage, header = header_of_geopackage,
+             close = close_geopackage, write = write_geopackage)
+})
+
 open_geopackage <- function(path, layer, call, listing, name, format) {
   con <- connect_geopackage(path, name, call, write = FALSE)
   opened <- new_source("geopackage", path, con = con, name = name)
@@ -100,12 +107,12 @@ geopackage_tables <- function(con, name, call) {
   tables[tables$table_name %in% there, ]
 }
 
-close_source.source_geopackage <- function(source) {
+close_geopackage <- function(source) {
   DBI::dbDisconnect(source$con)
   if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE, expand = FALSE)
 }
 
-source_layers.source_geopackage <- function(source) {
+layers_of_geopackage <- function(source) {
   type <- geopackage_kinds[ascii_upper(source$tables$geometry_type_name)]
   list(layer = source$tables$table_name, format = rep("geopackage", nrow(source$tables)),
        geometry_type = ifelse(is.na(source$tables$column_name), "none", unname(type)))
@@ -118,30 +125,31 @@ geopackage_kinds <- c(
 
 # The attribute columns of a table with their declared types, without the key that only numbers the rows.
 geopackage_fields <- function(source) {
-  info <- DBI::dbGetQuery(source$con, paste0("PRAGMA table_info(", DBI::dbQuoteIdentifier(source$con, source$layer), ")"))
+  info <- DBI::dbGetQuery(source$con, paste0("PRAGMA table_info(", quoted(source$con, source$layer), ")"))
   number <- info$pk > 0 & info$name %in% c("fid", "row_fid")
   info <- info[!number & !info$name %in% source$table$column_name, ]
   list(name = info$name, declared = ascii_upper(sub("\\(.*", "", info$type)))
 }
 
-geopackage_kind <- function(declared) {
-  kinds <- c(BOOLEAN = "logical", TINYINT = "number", SMALLINT = "number", MEDIUMINT = "number", INT = "number", INTEGER = "number",
-             FLOAT = "number", DOUBLE = "number", REAL = "number", TEXT = "text", DATE = "date", DATETIME = "datetime", BLOB = "blob")
-  kind <- unname(kinds[declared])
-  ifelse(is.na(kind), "other", kind)
-}
+sqlite_dialect <- new_dialect(
+  types = c(logical = "BOOLEAN", integer = "INTEGER", whole = "INTEGER", number = "DOUBLE", text = "TEXT", date = "DATE", datetime = "DATETIME", blob = "BLOB"),
+  kinds = c(BOOLEAN = "logical", TINYINT = "number", SMALLINT = "number", MEDIUMINT = "number", INT = "number", INTEGER = "number",
+            FLOAT = "number", DOUBLE = "number", REAL = "number", TEXT = "text", DATE = "date", DATETIME = "datetime", BLOB = "blob"),
+  parameter = function(number, kind) paste0("?", number),
+  # SQLite keeps text in columns of numbers too, which is above every number to it and missing here.
+  column = function(sql, kind) if (kind == "number") sprintf("(CASE WHEN typeof(%1$s) IN ('integer', 'real') THEN %1$s END)", sql) else sql
+)
 
-read_source.source_geopackage <- function(source, query) {
+read_geopackage <- function(source, query) {
   con <- source$con
-  quote_name <- function(name) as.character(DBI::dbQuoteIdentifier(con, name))
   geopackage_step(source$name, query$call, {
     fields <- geopackage_fields(source)
     shape <- if (!is.na(source$table$column_name)) source$table$column_name
-    last <- if (is_view(con, source$layer)) NA else DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quote_name(source$layer)))[[1]]
+    last <- if (is_view(con, source$layer)) NA else DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quoted(con, source$layer)))[[1]]
     read_database(source, query, list(
-      con = con, table = quote_name(source$layer), kinds = stats::setNames(geopackage_kind(fields$declared), fields$name),
+      con = con, dialect = sqlite_dialect, table = quoted(con, source$layer), kinds = stats::setNames(kind_in(sqlite_dialect, fields$declared), fields$name),
       shape = shape, form = "geopackage", crs = geopackage_crs(source, query$call), adjust = sqlite_column, expected = as.double(last),
-      window = function(window) geopackage_window(source, window, quote_name), total = function() geopackage_rows(source)
+      window = function(window) geopackage_window(source, window), total = function() geopackage_rows(source)
     ))
   })
 }
@@ -160,17 +168,17 @@ sqlite_column <- function(values, kind) {
 }
 
 # Rows that the spatial index finds for a window; without an index the decoder tests every row's box.
-geopackage_window <- function(source, window, quote_name) {
+geopackage_window <- function(source, window) {
   if (is.na(source$table$column_name)) return(NULL)
   index <- paste0("rtree_", source$layer, "_", source$table$column_name)
   if (!index %in% DBI::dbListTables(source$con)) return(NULL)
   edges <- format(window, digits = 17, trim = TRUE)
   sprintf("rowid IN (SELECT id FROM %s WHERE maxx >= %s AND minx <= %s AND maxy >= %s AND miny <= %s)",
-          quote_name(index), edges[1], edges[3], edges[2], edges[4])
+          quoted(source$con, index), edges[1], edges[3], edges[2], edges[4])
 }
 
 geopackage_rows <- function(source) {
-  as.double(DBI::dbGetQuery(source$con, paste("SELECT count(*) FROM", DBI::dbQuoteIdentifier(source$con, source$layer)))[[1]])
+  as.double(DBI::dbGetQuery(source$con, paste("SELECT count(*) FROM", quoted(source$con, source$layer)))[[1]])
 }
 
 geopackage_crs <- function(source, call) {
@@ -189,10 +197,10 @@ geopackage_crs <- function(source, call) {
   })
 }
 
-source_header.source_geopackage <- function(source) {
+header_of_geopackage <- function(source) {
   fields <- geopackage_fields(source)
   words <- c(logical = "logical", number = "number", text = "text", date = "date", datetime = "date and time", blob = "blob", other = "other")
-  type <- unname(words[geopackage_kind(fields$declared)])
+  type <- unname(words[kind_in(sqlite_dialect, fields$declared)])
   type[grepl("INT", fields$declared)] <- "integer"
   table <- source$table
   spatial <- !is.na(table$column_name)

@@ -1,5 +1,11 @@
 # GeoParquet 1.1: nanoparquet reads and writes the columns, the core the well-known binary in them.
 
+register_format("geoparquet", function() {
+  new_format("GeoParquet", "GeoParquet 1.1", c("shapes", "tables", "columns", "coded CRS"), endings = c("parquet", "geoparquet"),
+             first_bytes = charToRaw("PAR1"), media_types = c("application/vnd.apache.parquet" = "parquet"), reads = "path", held = TRUE,
+             read = read_geoparquet, layers = layers_of_geoparquet, header = header_of_geoparquet, write = write_geoparquet)
+})
+
 parquet_package <- function(call) need_package("nanoparquet", "GeoParquet", call)
 
 parquet_step <- function(name, call, expr) {
@@ -25,7 +31,7 @@ parquet_footer <- function(source, call) {
   list(schema = schema, rows = as.double(found$file_meta_data$num_rows), geo = geo)
 }
 
-read_source.source_geoparquet <- function(source, query) {
+read_geoparquet <- function(source, query) {
   footer <- parquet_footer(source, query$call)
   shape <- footer$geo$primary_column
   about <- footer$geo$columns[[shape %||% ""]]
@@ -144,7 +150,7 @@ parquet_crs <- function(about, source, call) {
   NULL
 }
 
-source_header.source_geoparquet <- function(source) {
+header_of_geoparquet <- function(source) {
   footer <- parquet_footer(source, NULL)
   shape <- footer$geo$primary_column
   about <- footer$geo$columns[[shape %||% ""]]
@@ -171,8 +177,8 @@ parquet_kinds <- c(
   MultiPolygon = "multipolygon", GeometryCollection = "collection"
 )
 
-source_layers.source_geoparquet <- function(source) {
-  header <- source_header(source)
+layers_of_geoparquet <- function(source) {
+  header <- header_of_geoparquet(source)
   kind <- if (is.null(header$extent)) "none" else if (length(header$kinds) == 1) header$kinds else NA_character_
   list(layer = stem_of(source$name), format = "geoparquet", geometry_type = kind)
 }

@@ -1,5 +1,16 @@
 # KML (OGC 07-147r2): xml2 reads the document, the core its geometry. A folder with placemarks of its own is a layer.
 
+register_format("kml", function() {
+  new_format("KML", "OGC 07-147r2", c("shapes", "columns", "layers"), endings = "kml",
+             first_text = "^(<[?]xml[^>]*>\\s*)?(<!--.*-->\\s*)?<kml", media_types = c("application/vnd.google-earth.kml+xml" = "kml"),
+             open = open_kml, read = read_kml, layers = layers_of_kml, write = write_kml)
+})
+
+# A zip archive around a document.
+register_format("kmz", function() {
+  new_format("KMZ", "OGC 07-147r2", c("shapes", "columns", "layers"), endings = "kmz", open = open_archive, layers = layers_of_archive, write = write_kml)
+})
+
 open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "kml") {
   bytes <- core(core_read_bytes(path, -1), source = name, call = call)
   if (declares_entities(bytes)) {
@@ -42,13 +53,13 @@ kml_folders <- function(document) {
   stats::setNames(as.list(folders), make.unique(names, sep = "_"))
 }
 
-source_layers.source_kml <- function(source) {
+layers_of_kml <- function(source) {
   layers <- names(source$folders) %||% stem_of(source$name)
   if (length(layers) < 2) layers <- stem_of(source$name)
   list(layer = layers, format = rep("kml", length(layers)), geometry_type = rep(NA_character_, length(layers)))
 }
 
-read_source.source_kml <- function(source, query) {
+read_kml <- function(source, query) {
   folder <- source$folders[[source$layer %||% ""]]
   root <- folder %||% source$document
   path <- if (is.null(folder)) "//Placemark" else "./Placemark"
@@ -125,4 +136,16 @@ kml_typed <- function(column, type) {
 kml_bool <- function(column) {
   at <- match(ascii_lower(trimws(column)), c("1", "true", "0", "false"))
   if (any(is.na(at) & !is.na(column))) column else at <= 2
+}
+
+# --- writing -----------------------------------------------------------------------------------------------------------
+
+write_kml <- function(x, target, options, call) {
+  shapes <- on_wgs84(as_shapes(x), call)
+  encoded <- core(core_encode_kml(handles_of(shapes), store_of(shapes), writable_columns(x, call, keep = character()),
+                                  stem_of(target), options$decimals), call = call)
+  report_notices(encoded$notices, target)
+  bytes <- encoded$bytes
+  if (ending_of(target) == "kmz") bytes <- core_encode_zip("doc.kml", list(bytes))
+  write_files(stats::setNames(list(bytes), target), call)
 }

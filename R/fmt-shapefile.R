@@ -1,5 +1,18 @@
 # Shapefiles and dBASE tables: which fields and records to read, and in what encoding.
 
+register_format("shapefile", function() {
+  new_format("Shapefile", "Shapefile Technical Description, 1998", c("shapes", "columns", "any CRS"), endings = c("shp", "shx"), written = "shp",
+             first_bytes = as.raw(c(0, 0, 0x27, 0x0a)), reads = "members", read = read_shapefile, layers = layers_of_shapefile,
+             header = header_of_shapefile, write = write_shapefile, beside = c("shx", "dbf", "prj", "cpg"))
+})
+
+register_format("dbase", function() {
+  new_format("dBASE table", "dBASE III to VFP", c("tables", "columns"), endings = "dbf", reads = "members", read = read_dbase,
+             header = header_of_dbase, write = write_dbase, beside = "cpg")
+})
+
+shapefile_members <- c("shp", "shx", "dbf", "dbt", "fpt", "prj", "cpg")
+
 # An open table: the core's reader, its fields with names in UTF-8, and the encoding of its text.
 open_table <- function(source, query) {
   members <- source$members
@@ -93,9 +106,9 @@ hold_members <- function(paths) {
   if (length(held) && !any(vapply(held, is.null, NA))) held
 }
 
-read_source.source_dbase <- function(source, query) of_one_write(source, query$call, function(source) read_dbase(source, query))
+read_dbase <- function(source, query) of_one_write(source, query$call, function(source) dbase_content(source, query))
 
-read_dbase <- function(source, query) {
+dbase_content <- function(source, query) {
   table <- open_table(source, query)
   rows <- core(core_dbase_live(table$reader, NULL), source = table$name, call = query$call)
   found <- read_table_rows(table, rows, query)
@@ -114,9 +127,9 @@ open_shapes <- function(source, query) {
   list(reader = reader, header = core_shp_header(reader), name = name)
 }
 
-read_source.source_shapefile <- function(source, query) of_one_write(source, query$call, function(source) read_shapefile(source, query))
+read_shapefile <- function(source, query) of_one_write(source, query$call, function(source) shapefile_content(source, query))
 
-read_shapefile <- function(source, query) {
+shapefile_content <- function(source, query) {
   shp <- open_shapes(source, query)
   table <- open_table(source, query)
   crs <- crs_of_source(source)
@@ -173,12 +186,12 @@ crs_of_source <- function(source) {
   })
 }
 
-source_layers.source_shapefile <- function(source) {
+layers_of_shapefile <- function(source) {
   shp <- open_shapes(source, whole_query(NULL))
   list(layer = source$layer %||% stem_of(source$name), format = "shapefile", geometry_type = shp$header$kind)
 }
 
-source_header.source_shapefile <- function(source) of_one_write(source, NULL, shapefile_header)
+header_of_shapefile <- function(source) of_one_write(source, NULL, shapefile_header)
 
 shapefile_header <- function(source) {
   query <- whole_query(NULL)
@@ -188,7 +201,7 @@ shapefile_header <- function(source) {
   list(rows = shp$header$records, kinds = shp$header$kind, extent = extent, crs = crs_of_source(source), fields = table_fields(table))
 }
 
-source_header.source_dbase <- function(source) of_one_write(source, NULL, dbase_header)
+header_of_dbase <- function(source) of_one_write(source, NULL, dbase_header)
 
 dbase_header <- function(source) {
   table <- open_table(source, whole_query(NULL))
@@ -227,4 +240,54 @@ decoded <- function(text, from, call) {
 unknown_encoding <- function(name, call) {
   fail("argument", c("The encoding {.val {name}} is not known.",
                      i = "Name another with {.code {typed('encoding', '--encoding')}}, for example {.val CP1252}."), call = call)
+}
+
+# --- writing -----------------------------------------------------------------------------------------------------------
+
+shapefile_contents <- function(x, call) {
+  shapes <- as_shapes(x)
+  encoded <- core(core_encode_shapefile(handles_of(shapes), store_of(shapes)), call = call)
+  if (encoded$empty) caution("data", "{counted(encoded$empty, 'empty shape')} written as null, as a shapefile has no empty shapes.")
+  crs <- crs_of(shapes)
+  if (is.null(crs)) caution("crs", "The layer has no CRS, so no .prj file is written.")
+  table <- dbase_contents(x, call)
+  prj <- if (!is.null(crs)) list(prj = charToRaw(core(core_crs_text(unclass(crs), "prj"), call = call)))
+  structure(c(list(shp = encoded$shp, shx = encoded$shx), table, prj), renamed = attr(table, "renamed"))
+}
+
+dbase_contents <- function(x, call) {
+  columns <- within_calendar(writable_columns(x, call))
+  times <- names(columns)[vapply(attribute_table(x), inherits, NA, what = "POSIXt")]
+  if (length(times)) caution("data", "Date-times are written as text, as dBASE has dates alone: {.val {times}}.")
+  renamed <- short_names(names(columns))
+  names(columns) <- renamed$written
+  if (!length(columns)) {
+    columns <- list(row = seq_len(nrow(x)))
+    say("The layer has no columns; the table, which must have one, gets {.val row}.")
+  }
+  table <- core(core_encode_dbase(columns, nrow(x)), call = call)
+  report_notices(table$notices, "the dBASE table")
+  structure(list(dbf = table$dbf, cpg = charToRaw("UTF-8")), renamed = renamed[renamed$name != renamed$written, ])
+}
+
+write_shapefile <- function(x, target, options, call) {
+  contents <- shapefile_contents(x, call)
+  stem <- tools::file_path_sans_ext(target)
+  stale <- setdiff("prj", names(contents))  # of the layer that was there before; it would label the new one
+  size <- write_files(stats::setNames(contents, paste0(stem, ".", names(contents))), call, removed = paste0(stem, ".", stale, recycle0 = TRUE))
+  structure(size, renamed = attr(contents, "renamed"))
+}
+
+write_dbase <- function(x, target, options, call) {
+  if (is_spatial_frame(x)) caution("data", "The table alone is written; the shapes are left out.")
+  contents <- dbase_contents(x, call)
+  size <- write_files(stats::setNames(contents, paste0(tools::file_path_sans_ext(target), ".", names(contents))), call)
+  structure(size, renamed = attr(contents, "renamed"))
+}
+
+write_shapefile_zip <- function(x, target, options, call) {
+  contents <- shapefile_contents(x, call)
+  names <- paste0(tools::file_path_sans_ext(basename(target)), ".", names(contents))
+  size <- write_files(stats::setNames(list(core(core_encode_zip(names, unname(contents)), call = call)), target), call)
+  structure(size, renamed = attr(contents, "renamed"))
 }

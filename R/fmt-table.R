@@ -1,5 +1,15 @@
 # Tables in CSV, TSV and spreadsheets, with coordinates or well-known text in their columns or none.
 
+register_format("csv", function() {
+  new_format("CSV, TSV", "RFC 4180", c("shapes", "tables", "columns"), endings = c("csv", "tsv", "txt"), written = c("csv", "tsv"), packed = c("csv", "tsv"),
+             media_types = c("text/csv" = "csv"), read = read_csv, write = write_csv)
+})
+
+register_format("spreadsheet", function() {
+  new_format("Spreadsheet", "ECMA-376", c("shapes", "tables", "columns", "layers"), endings = c("xlsx", "xls"), reads = "path",
+             open = open_spreadsheet, read = read_spreadsheet, layers = layers_of_spreadsheet)
+})
+
 open_spreadsheet <- function(path, layer, call, listing, name, format) {
   need_package("readxl", "Reading a spreadsheet", call)
   sheets <- read_apart(path, name, call, function() readxl::excel_sheets(path), function(e) {
@@ -10,11 +20,11 @@ open_spreadsheet <- function(path, layer, call, listing, name, format) {
   opened
 }
 
-source_layers.source_spreadsheet <- function(source) {
+layers_of_spreadsheet <- function(source) {
   list(layer = source$sheets, format = rep("spreadsheet", length(source$sheets)), geometry_type = rep(NA_character_, length(source$sheets)))
 }
 
-read_source.source_spreadsheet <- function(source, query) {
+read_spreadsheet <- function(source, query) {
   read <- function() suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal"))
   data <- read_apart(source$path, source$name, query$call, read, function(e) {
     fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{said_by(e)}"), call = query$call)
@@ -38,7 +48,7 @@ sheet_column <- function(column) {
 }
 
 # All columns are text first, so that "01" stays what it is; then those that are numbers, dates or logical become so.
-read_source.source_csv <- function(source, query) {
+read_csv <- function(source, query) {
   bytes <- in_utf8(core(core_read_bytes(source$content, -1), source = source$name, call = query$call), source, query)
   separator <- csv_separator(source$name, bytes)
   table <- core(core_read_delimited(bytes, separator, query$skip_damaged), source = source$name, call = query$call)
@@ -174,4 +184,42 @@ shapes_in_columns <- function(data, from, query) {
   lost <- sum(is.na(shapes))
   if (lost) caution("data", "{counted(lost, 'row')} of {length(shapes)} without coordinates got a missing shape.")
   shapes
+}
+
+# --- writing -----------------------------------------------------------------------------------------------------------
+
+write_csv <- function(x, target, options, call) {
+  separator <- if (ending_of(target) == "tsv") "\t" else ","
+  columns <- writable_columns(x, call, keep = character())
+  if (is_spatial_frame(x)) columns <- c(columns, columns_of_shapes(as_shapes(x), names(columns), options$decimals))
+  text <- lapply(columns, delimited_text, separator = separator)
+  header <- paste(delimited_text(names(columns), separator), collapse = separator)
+  lines <- c(header, if (nrow(x)) do.call(paste, c(unname(text), sep = separator)))
+  bytes <- charToRaw(enc2utf8(paste0(paste(lines, collapse = "\n"), "\n")))
+  write_files(stats::setNames(list(packed(bytes, target)), target), call)
+}
+
+# Cells as text: every digit of a number that counts, quotes where a reader needs them, nothing for a missing value.
+delimited_text <- function(column, separator) {
+  text <- if (is.double(column)) core_number_text(column, -1L) else as.character(column)
+  quoted <- !is.na(text) & (grepl(paste0("[\"\r\n", separator, "]"), text) | !nzchar(text) | grepl("^\\s|\\s$", text))
+  text[quoted] <- paste0("\"", gsub("\"", "\"\"", text[quoted], fixed = TRUE), "\"")
+  text[is.na(text)] <- ""
+  text
+}
+
+# Points in two columns, unless columns of the layer would be taken for them on reading; other shapes as text.
+columns_of_shapes <- function(shapes, taken, decimals) {
+  crs <- crs_of(shapes)
+  if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code crs = {crs_argument(crs, '...')}}.")
+  kinds <- unique(stats::na.omit(core_types(handles_of(shapes), store_of(shapes))))
+  mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
+  empty <- core_vertex_counts(handles_of(shapes), store_of(shapes)) == 0 & !is.na(shapes)
+  if (!identical(kinds, 1L) || mistaken || any(empty)) {
+    name <- setdiff(wkt_names, ascii_lower(taken))[1]
+    return(stats::setNames(list(wkt_of(shapes, if (decimals >= 0) decimals)), name))
+  }
+  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  names <- if (!is.null(crs) && crs$kind == "geographic") c("lon", "lat") else c("x", "y")
+  stats::setNames(lapply(1:2, function(axis) core_number_text(boxes[axis, ], decimals)), names)
 }

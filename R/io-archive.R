@@ -1,4 +1,9 @@
-# Layers in zip archives, which are read in place. KMZ is a zip archive whose layer is a KML document.
+# Layers in zip archives, which are read in place.
+
+register_format("zip", function() {
+  new_format("Zip archive", "PKWARE application note 6.3", c("shapes", "columns", "layers", "any CRS"), endings = "zip", first_bytes = charToRaw("PK\003\004"),
+             media_types = c("application/zip" = "zip"), open = open_archive, layers = layers_of_archive, write = write_shapefile_zip)
+})
 
 open_archive <- function(path, layer, call, listing, name, format) {
   entries <- core(core_zip_entries(path), source = name, call = call)$name
@@ -7,18 +12,16 @@ open_archive <- function(path, layer, call, listing, name, format) {
   if (!length(layers)) {
     fail("format", c("{.file {name}} holds no layer.", i = "It holds: {.file {utils::head(entries, 8)}}."), call = call)
   }
-  if (listing) return(new_source("archive", path, entries = layers, name = name))
+  if (listing) return(new_source("zip", path, entries = layers, name = name))
   # The folders of the only document are layers too.
-  document <- length(layers) == 1 && format_of_name(layers) == "kml"
+  document <- length(layers) == 1 && format_with(ending_of(layers)) == "kml"
   chosen <- if (document) names(layers) else choose_layer(layer, names(layers), name, call)
   open_entry(path, layers[[chosen]], entries, if (document && !identical(layer, chosen)) layer, call, name)
 }
 
-format_of_name <- function(name) unname(file_formats[ascii_lower(tools::file_ext(sub("[.]gz$", "", name, ignore.case = TRUE)))])
-
 # Entries that are layers, named for their stems; where stems repeat, for their paths.
 archive_layers <- function(entries) {
-  format <- format_of_name(entries)
+  format <- format_with(ending_of(entries))
   holds <- !is.na(format) & !format %in% c("zip", "kmz", "dbase") & !grepl("[.](shx|txt)$", entries, ignore.case = TRUE)
   stems <- tools::file_path_sans_ext(entries)
   alone <- format %in% "dbase" & !tolower(stems) %in% tolower(stems[format %in% "shapefile"])
@@ -28,14 +31,15 @@ archive_layers <- function(entries) {
 }
 
 open_entry <- function(path, entry, entries, layer, call, name) {
-  format <- format_of_name(entry)
+  format <- format_with(ending_of(entry))
+  record <- format_record(format)
   place <- function(entry) list(archive = path, entry = entry)
-  if (format %in% c("shapefile", "dbase")) {
+  if (record$reads == "members") {
     stem <- tools::file_path_sans_ext(entry)
     return(new_source(format, path, members = lapply(members_among(entries, stem), place), layer = stem_of(entry), name = name))
   }
-  if (format == "kml") return(open_kml(place(entry), layer, call, name = name))
-  if (!format %in% c("geopackage", "spreadsheet", "geoparquet")) {
+  if (record$reads == "content") {
+    if (!is.null(record$open)) return(record$open(place(entry), layer, call, name = name))
     return(new_source(format, path, content = place(entry), layer = stem_of(entry), name = name))
   }
   # Libraries that want a file of their own get one, for as long as the layer is read.
@@ -47,7 +51,7 @@ open_entry <- function(path, entry, entries, layer, call, name) {
   opened
 }
 
-source_layers.source_archive <- function(source) {
-  format <- format_of_name(source$entries)
+layers_of_archive <- function(source) {
+  format <- format_with(ending_of(source$entries))
   list(layer = names(source$entries), format = format, geometry_type = ifelse(format == "dbase", "none", NA_character_))
 }

@@ -26,8 +26,7 @@
 #' @section Errors: `civicatlas_error_file` where a source is missing or cannot be reached, `civicatlas_error_format` where
 #'   it is damaged, with the record or feature and byte, `civicatlas_error_column` for a column that is not there,
 #'   `civicatlas_error_package` where a format needs a package that is not installed.
-#' @source Shapefile Technical Description (July 1998); RFC 7946, RFC 8142; OGC 12-128r18 (GeoPackage), 07-147r2 (KML),
-#'   17-069r4 (API - Features), 06-104r4 (SQL), GeoParquet 1.1.
+#' @eval formats_in_help()
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
 #' read_layer(demo_file("rooms.geojson"), where = seats > 100, columns = c(name, seats))

@@ -1,27 +1,29 @@
-# Where a layer is, and in which format. A source is a list of `format`, `name` (as shown), `path`, `layer` and what the
-# format needs, of the class source_<format>; each format has methods of these in a file of its own:
-#   read_source(source, query)  columns, shapes and rows (see layer_content())
-#   source_layers(source)       list of layer, format, geometry_type
-#   source_header(source)       what describe_layer() tells without reading all
-#   close_source(source)
+# Where a layer is, and in which format. A source is a list of `format`, `name` (as shown), `path`, `layer` and what the format needs.
 
-read_source <- function(source, query) UseMethod("read_source")
-source_layers <- function(source) UseMethod("source_layers")
-source_header <- function(source) UseMethod("source_header")
+read_source <- function(source, query) format_record(source$format)$read(source, query)
+
+source_layers <- function(source) {
+  layers <- format_record(source$format)$layers
+  if (!is.null(layers)) return(layers(source))
+  list(layer = source$layer %||% stem_of(source$name), format = source$format,
+       geometry_type = if (holds(source$format, "shapes")) NA_character_ else "none")
+}
+
+# NULL where only reading tells.
+source_header <- function(source) {
+  header <- format_record(source$format)$header
+  if (!is.null(header)) header(source)
+}
+
 close_source <- function(source) {
+  close <- format_record(source$format)$close
+  if (!is.null(close)) close(source)
   for (held in source$held) core_release_file(held)
-  UseMethod("close_source")
+  if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE, expand = FALSE)
 }
-
-source_layers.default <- function(source) {
-  table <- source$format %in% c("dbase")
-  list(layer = source$layer %||% stem_of(source$name), format = source$format, geometry_type = if (table) "none" else NA_character_)
-}
-source_header.default <- function(source) NULL
-close_source.default <- function(source) if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE, expand = FALSE)
 
 new_source <- function(format, path, layer = NULL, ..., name = path) {
-  structure(list(format = format, path = path, name = name, layer = layer, ...), class = c(paste0("source_", format), "layer_source"))
+  list(format = format, path = path, name = name, layer = layer, ...)
 }
 
 stem_of <- function(path) {
@@ -32,7 +34,8 @@ stem_of <- function(path) {
 
 open_source <- function(source, layer = NULL, call = rlang::caller_env(2), listing = FALSE) {
   if (!rlang::is_string(source)) fail("argument", "{.arg source} must be a path, a web address or a database address.", call = call)
-  if (grepl("^postgres(ql)?://", source)) return(open_postgres(source, layer, call, listing))
+  format <- format_of_address(source)
+  if (!is.null(format)) return(format_record(format)$open(source, layer, call, listing))
   if (grepl("^https?://", source, ignore.case = TRUE)) return(open_web(source, layer, call, listing))
   open_file(path.expand(source), layer, call, listing)
 }
@@ -44,32 +47,25 @@ open_file <- function(path, layer, call, listing = FALSE, name = path) {
   if (!file.exists(path)) no_such_file(path, call)
   format <- format_of(path)
   if (is.na(format)) {
-    fail("format", c("{.file {name}} is of no known format.",
-                     i = "These are read: {.val {unique(names(file_formats))}}."), call = call)
+    fail("format", c("{.file {name}} is of no known format.", i = "These are read: {.val {unname(endings_of('endings'))}}."), call = call)
   }
-  open <- switch(format, zip = open_archive, kmz = open_archive, geopackage = open_geopackage, spreadsheet = open_spreadsheet, kml = open_kml, open_single)
+  record <- format_record(format)
   force(name)
-  held <- if (!format %in% opened_by_name) core(core_hold_file(path), source = name, call = call)
+  held <- if (record$held) core(core_hold_file(path), source = name, call = call)
   opened <- NULL
   on.exit(if (is.null(opened) && !is.null(held)) core_release_file(held))
-  opened <- open(as.character(held %||% path), layer, call, listing = listing, name = name, format = format)
+  opened <- (record$open %||% open_single)(as.character(held %||% path), layer, call, listing = listing, name = name, format = format)
   opened$held <- c(opened$held, if (!is.null(held)) list(held))
   opened
 }
-
-# Whose readers look at other files beside theirs.
-opened_by_name <- c("shapefile", "dbase", "geopackage", "spreadsheet")
 
 # Files of one layer.
 open_single <- function(path, layer, call, listing, name, format) {
   if (!is.null(layer) && layer != stem_of(name)) {
     fail("argument", c("{.file {name}} holds the single layer {.val {stem_of(name)}}.", i = "Leave out {.code {typed('layer', '--layer')}}."), call = call)
   }
-  switch(format,
-    shapefile = new_source("shapefile", path, members = members_beside(path), name = name),
-    dbase = new_source("dbase", path, members = members_beside(path), name = name),
-    new_source(format, path, content = path, name = name)
-  )
+  if (format_record(format)$reads == "members") return(new_source(format, path, members = members_beside(path), name = name))
+  new_source(format, path, content = path, name = name)
 }
 
 no_such_file <- function(source, call) {
@@ -81,40 +77,22 @@ no_such_file <- function(source, call) {
                  if (length(near)) c(i = "Nearest names there: {.file {near}}.")), call = call)
 }
 
-file_formats <- c(
-  shp = "shapefile", shx = "shapefile", dbf = "dbase", zip = "zip", geojson = "geojson", json = "geojson", geojsonl = "geojson",
-  ndjson = "geojson", jsonl = "geojson", geojsons = "geojson", gpkg = "geopackage", kml = "kml", kmz = "kmz", csv = "csv", tsv = "csv",
-  txt = "csv", xlsx = "spreadsheet", xls = "spreadsheet", parquet = "geoparquet", geoparquet = "geoparquet", wkt = "wkt", wkb = "wkb"
-)
-
 # By ending, else by the first bytes; NA where neither tells.
 format_of <- function(path) {
-  known <- unname(file_formats[ascii_lower(tools::file_ext(sub("[.]gz$", "", path, ignore.case = TRUE)))])
-  if (!is.na(known)) return(known)
-  format_of_bytes(core(core_read_bytes(path, 512), source = path))
+  known <- format_with(ending_of(path))
+  if (is.na(known)) format_of_bytes(core(core_read_bytes(path, 512), source = path)) else known
 }
 
 format_of_bytes <- function(head) {
-  for (format in names(first_bytes)) {
-    bytes <- first_bytes[[format]]
-    if (identical(utils::head(head, length(bytes)), bytes)) return(format)
-  }
+  begins <- function(record) !is.null(record$first_bytes) && identical(utils::head(head, length(record$first_bytes)), record$first_bytes)
+  found <- Filter(begins, known_formats())
+  if (length(found)) return(names(found)[1])
   text <- rawToChar(head[head != 0])
   Encoding(text) <- "bytes"
   text <- sub("^\\s*(\xef\xbb\xbf)?[\x1e\\s]*", "", text, useBytes = TRUE)
-  found <- vapply(first_text, grepl, NA, text, ignore.case = TRUE, useBytes = TRUE)
-  c(names(first_text)[found], NA)[1]
+  reads_so <- function(record) !is.null(record$first_text) && grepl(record$first_text, text, ignore.case = TRUE, useBytes = TRUE)
+  c(names(Filter(reads_so, known_formats())), NA)[1]
 }
-
-first_bytes <- list(
-  shapefile = as.raw(c(0, 0, 0x27, 0x0a)), zip = charToRaw("PK\003\004"), geopackage = charToRaw("SQLite format 3"), geoparquet = charToRaw("PAR1")
-)
-first_text <- c(
-  geojson = "^[{]", kml = "^(<[?]xml[^>]*>\\s*)?(<!--.*-->\\s*)?<kml",
-  wkt = "^(SRID=[0-9]+;)?(MULTI)?(POINT|LINESTRING|POLYGON|GEOMETRYCOLLECTION)"
-)
-
-shapefile_members <- c("shp", "shx", "dbf", "dbt", "fpt", "prj", "cpg")
 
 # Side files in any case: roads.SHP beside Roads.dbf.
 members_beside <- function(path) {

@@ -176,11 +176,15 @@ name_of_response <- function(response, url) {
   name <- if (given) sub(".*filename=\"?([^\";]+)\"?.*", "\\1", disposition) else utils::URLdecode(basename(sub("[?#].*$", "", url)))
   name <- gsub("[^A-Za-z0-9._ -]", "_", basename(name))
   if (!nzchar(name) || name %in% c(".", "..")) name <- "layer"
-  types <- c("application/geo+json" = "geojson", "application/json" = "geojson", "application/vnd.google-earth.kml+xml" = "kml",
-             "application/geopackage+sqlite3" = "gpkg", "application/vnd.apache.parquet" = "parquet", "text/csv" = "csv", "application/zip" = "zip")
-  ending <- types[httr2::resp_content_type(response) %||% ""]
-  known <- ascii_lower(tools::file_ext(sub("[.]gz$", "", name))) %in% names(file_formats)
+  ending <- ending_of_type(httr2::resp_content_type(response))
+  known <- !is.na(format_with(ending_of(name)))
   if (known || is.na(ending)) name else paste0(name, ".", ending)
+}
+
+# The ending that goes with a media type; NA where none does.
+ending_of_type <- function(type) {
+  types <- unlist(unname(lapply(known_formats(), `[[`, "media_types")))
+  unname(types[type %||% ""])
 }
 
 # The side files of a shapefile, where the server has them.

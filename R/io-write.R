@@ -47,15 +47,15 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
     attr(out, "written_names") <- names
     invisible(out)
   }
-  if (grepl("^postgres(ql)?://", target)) {
-    return(written(write_postgres(x, target, options, call)))
-  }
+  address <- format_of_address(target)
+  if (!is.null(address)) return(written(format_record(address)$write(x, target, options, call)))
   target <- path.expand(target)
   format <- target_format(target, call)
   check_target(x, target, format, options, call)
-  size <- with_progress(paste("Writing", basename(target)), file_writer(format)(x, target, options, call))
-  table <- if (format == "gpkg") paste0(", layer ", layer %||% stem_of(target))
-  say("Wrote {.file {target}}{table}: {counted(nrow(x), 'row')}{if (format == 'gpkg') '; the file has' else ','} {format_size(size)}.")
+  size <- with_progress(paste("Writing", basename(target)), format_record(format)$write(x, target, options, call))
+  several <- holds(format, "append")
+  table <- if (several) paste0(", layer ", layer %||% stem_of(target))
+  say("Wrote {.file {target}}{table}: {counted(nrow(x), 'row')}{if (several) '; the file has' else ','} {format_size(size)}.")
   written(attr(size, "renamed"))
 }
 
@@ -65,45 +65,34 @@ written_names <- function(x) attr(x, "written_names", exact = TRUE) %||% tibble:
 
 format_size <- function(bytes) format(structure(as.double(bytes), class = "object_size"), units = "auto", standard = "SI")
 
-# The ending, without that of gzip, which some formats may have behind theirs.
+# The format of a file to write, by its ending; that of gzip may stand behind some.
 target_format <- function(target, call) {
   packed <- grepl("[.]gz$", target, ignore.case = TRUE)
-  format <- ascii_lower(tools::file_ext(sub("[.]gz$", "", target, ignore.case = TRUE)))
-  if (!format %in% names(file_writers) || (packed && !format %in% c("geojson", "json", line_endings, "geojsons", "csv", "tsv"))) {
-    fail("argument", c("{.file {target}} names no format that can be written.", i = "End it in one of {.val {names(file_writers)}}."), call = call)
-  }
-  format
+  format <- format_with(ending_of(target), if (packed) "packed" else "written")
+  if (!is.na(format)) return(format)
+  fail("argument", c("{.file {target}} names no format that can be written.", i = "End it in one of {.val {unname(endings_of('written'))}}."), call = call)
 }
-
-table_formats <- c("dbf", "csv", "tsv", "gpkg", "parquet", "geoparquet")
-line_endings <- c("geojsonl", "ndjson", "jsonl")
-
-# Names of functions of (x, target, options, call) that write the files and return their size in bytes.
-file_writers <- c(
-  shp = "write_shapefile", zip = "write_shapefile_zip", dbf = "write_dbase", geojson = "write_geojson", json = "write_geojson",
-  geojsonl = "write_geojson", ndjson = "write_geojson", jsonl = "write_geojson", geojsons = "write_geojson", gpkg = "write_geopackage",
-  kml = "write_kml", kmz = "write_kml", parquet = "write_geoparquet", geoparquet = "write_geoparquet", csv = "write_csv", tsv = "write_csv",
-  wkt = "write_wkt", wkb = "write_wkb"
-)
-file_writer <- function(format) get(file_writers[[format]], mode = "function")
 
 check_target <- function(x, target, format, options, call) {
   need_place(target, call)
-  if (!is_spatial_frame(x) && !format %in% table_formats) {
+  if (!is_spatial_frame(x) && !holds(format, "tables")) {
     fail("argument", c("A data frame without shapes cannot be written to {.file {target}}.",
-                       i = "Write it to one of {.val {table_formats}}, or give it shapes with {.fn as_spatial_frame}."), call = call)
+                       i = "Write it to one of {.val {unname(endings_of('written', 'tables'))}}, or give it shapes with {.fn as_spatial_frame}."), call = call)
   }
-  if (format == "gpkg") return(invisible())
+  if (holds(format, "append")) return(invisible())
   if (!is.null(options$layer)) fail("argument", "{.file {target}} holds a single layer; leave out {.arg layer}.", call = call)
-  if (options$append) fail("argument", "Rows can be appended to a GeoPackage or database alone, not to {.file {target}}.", call = call)
-  for (file in members_of(target, format)) need_free(file, options$replace, call)
+  if (options$append) {
+    fail("argument", "Rows can be appended to a {.or {titles_of('append')}} alone, not to {.file {target}}.", call = call)
+  }
+  for (file in files_of_layer(target, format)) need_free(file, options$replace, call)
 }
 
+titles_of <- function(ability) unname(vapply(Filter(function(record) ability %in% record$holds, known_formats()), `[[`, "", "title"))
+
 # All the files that a layer of a format is made of, as far as they are there; the target itself first.
-members_of <- function(target, format) {
-  endings <- list(shp = c("shx", "dbf", "prj", "cpg"), dbf = "cpg")[[format]]
-  beside <- paste0(tools::file_path_sans_ext(target), ".", endings)
-  c(target, if (length(endings)) beside[file.exists(beside)])
+files_of_layer <- function(target, format) {
+  beside <- paste0(tools::file_path_sans_ext(target), ".", format_record(format)$beside, recycle0 = TRUE)
+  c(target, beside[file.exists(beside)])
 }
 
 need_place <- function(file, call) {
@@ -186,56 +175,6 @@ datetime_text <- function(times) {
   ifelse(is.na(thousandths), NA_character_, text)
 }
 
-# --- shapefile ---------------------------------------------------------------------------------------------------------
-
-shapefile_contents <- function(x, call) {
-  shapes <- as_shapes(x)
-  encoded <- core(core_encode_shapefile(handles_of(shapes), store_of(shapes)), call = call)
-  if (encoded$empty) caution("data", "{counted(encoded$empty, 'empty shape')} written as null, as a shapefile has no empty shapes.")
-  crs <- crs_of(shapes)
-  if (is.null(crs)) caution("crs", "The layer has no CRS, so no .prj file is written.")
-  table <- dbase_contents(x, call)
-  prj <- if (!is.null(crs)) list(prj = charToRaw(core(core_crs_text(unclass(crs), "prj"), call = call)))
-  structure(c(list(shp = encoded$shp, shx = encoded$shx), table, prj), renamed = attr(table, "renamed"))
-}
-
-dbase_contents <- function(x, call) {
-  columns <- within_calendar(writable_columns(x, call))
-  times <- names(columns)[vapply(attribute_table(x), inherits, NA, what = "POSIXt")]
-  if (length(times)) caution("data", "Date-times are written as text, as dBASE has dates alone: {.val {times}}.")
-  renamed <- short_names(names(columns))
-  names(columns) <- renamed$written
-  if (!length(columns)) {
-    columns <- list(row = seq_len(nrow(x)))
-    say("The layer has no columns; the table, which must have one, gets {.val row}.")
-  }
-  table <- core(core_encode_dbase(columns, nrow(x)), call = call)
-  report_notices(table$notices, "the dBASE table")
-  structure(list(dbf = table$dbf, cpg = charToRaw("UTF-8")), renamed = renamed[renamed$name != renamed$written, ])
-}
-
-write_shapefile <- function(x, target, options, call) {
-  contents <- shapefile_contents(x, call)
-  stem <- tools::file_path_sans_ext(target)
-  stale <- setdiff("prj", names(contents))  # of the layer that was there before; it would label the new one
-  size <- write_files(stats::setNames(contents, paste0(stem, ".", names(contents))), call, removed = paste0(stem, ".", stale, recycle0 = TRUE))
-  structure(size, renamed = attr(contents, "renamed"))
-}
-
-write_dbase <- function(x, target, options, call) {
-  if (is_spatial_frame(x)) caution("data", "The table alone is written; the shapes are left out.")
-  contents <- dbase_contents(x, call)
-  size <- write_files(stats::setNames(contents, paste0(tools::file_path_sans_ext(target), ".", names(contents))), call)
-  structure(size, renamed = attr(contents, "renamed"))
-}
-
-write_shapefile_zip <- function(x, target, options, call) {
-  contents <- shapefile_contents(x, call)
-  names <- paste0(tools::file_path_sans_ext(basename(target)), ".", names(contents))
-  size <- write_files(stats::setNames(list(core(core_encode_zip(names, unname(contents)), call = call)), target), call)
-  structure(size, renamed = attr(contents, "renamed"))
-}
-
 # A tibble of each name and the unique one of at most so many bytes that is written; what differs is told.
 short_names <- function(names, most = 10L, format = "a shapefile") {
   cut_to <- function(name, bytes) {
@@ -260,30 +199,6 @@ short_names <- function(names, most = 10L, format = "a shapefile") {
   tibble::tibble(name = given, written = short)
 }
 
-# --- GeoJSON and KML ---------------------------------------------------------------------------------------------------
-
-write_geojson <- function(x, target, options, call) {
-  shapes <- as_shapes(x)
-  wgs84 <- crs_by_code(4326, call)
-  wanted <- if (is.null(options$crs)) wgs84 else as_crs(options$crs, call = call)
-  name <- ""
-  if (same_crs(wanted, wgs84)) {
-    shapes <- on_wgs84(shapes, call)
-  } else {
-    if (is.na(wanted$code)) fail("crs", "GeoJSON can name a CRS by its code alone; {crs_label(wanted)} has none.", call = call)
-    caution("crs", "RFC 7946 knows WGS 84 alone; many readers will misplace a layer written on {crs_label(wanted)}.")
-    name <- paste0("urn:ogc:def:crs:EPSG::", sub("EPSG:", "", wanted$code))
-    if (!is.null(crs_of(shapes)) && !same_crs(crs_of(shapes), wanted)) shapes <- reproject_to(shapes, wanted)
-  }
-  ending <- target_format(target, call)
-  form <- if (ending %in% line_endings) "lines" else if (ending == "geojsons") "sequence" else "collection"
-  if (nzchar(name) && form != "collection") fail("argument", "GeoJSON of one feature a line cannot name a CRS; write a {.file .geojson} file.", call = call)
-  encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), writable_columns(x, call, keep = character()),
-                                      options$decimals, name, form), call = call)
-  report_notices(encoded$notices, target)
-  write_files(stats::setNames(list(packed(encoded$bytes, target)), target), call)
-}
-
 # Shapes on longitude and latitude of WGS 84, cut at the antimeridian.
 on_wgs84 <- function(shapes, call) {
   wgs84 <- crs_by_code(4326, call)
@@ -293,75 +208,4 @@ on_wgs84 <- function(shapes, call) {
   }
   if (!same_crs(crs_of(shapes), wgs84)) shapes <- reproject_to(shapes, wgs84)
   cut_shapes(shapes, call)
-}
-
-write_kml <- function(x, target, options, call) {
-  shapes <- on_wgs84(as_shapes(x), call)
-  encoded <- core(core_encode_kml(handles_of(shapes), store_of(shapes), writable_columns(x, call, keep = character()),
-                                  stem_of(target), options$decimals), call = call)
-  report_notices(encoded$notices, target)
-  bytes <- encoded$bytes
-  if (target_format(target, call) == "kmz") bytes <- core_encode_zip("doc.kml", list(bytes))
-  write_files(stats::setNames(list(bytes), target), call)
-}
-
-# --- text ----------------------------------------------------------------------------------------------------------------
-
-write_csv <- function(x, target, options, call) {
-  separator <- if (target_format(target, call) == "tsv") "\t" else ","
-  columns <- writable_columns(x, call, keep = character())
-  if (is_spatial_frame(x)) columns <- c(columns, columns_of_shapes(as_shapes(x), names(columns), options$decimals))
-  text <- lapply(columns, delimited_text, separator = separator)
-  header <- paste(delimited_text(names(columns), separator), collapse = separator)
-  lines <- c(header, if (nrow(x)) do.call(paste, c(unname(text), sep = separator)))
-  bytes <- charToRaw(enc2utf8(paste0(paste(lines, collapse = "\n"), "\n")))
-  write_files(stats::setNames(list(packed(bytes, target)), target), call)
-}
-
-# Cells as text: every digit of a number that counts, quotes where a reader needs them, nothing for a missing value.
-delimited_text <- function(column, separator) {
-  text <- if (is.double(column)) core_number_text(column, -1L) else as.character(column)
-  quoted <- !is.na(text) & (grepl(paste0("[\"\r\n", separator, "]"), text) | !nzchar(text) | grepl("^\\s|\\s$", text))
-  text[quoted] <- paste0("\"", gsub("\"", "\"\"", text[quoted], fixed = TRUE), "\"")
-  text[is.na(text)] <- ""
-  text
-}
-
-# Points in two columns, unless columns of the layer would be taken for them on reading; other shapes as text.
-columns_of_shapes <- function(shapes, taken, decimals) {
-  crs <- crs_of(shapes)
-  if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code crs = {crs_argument(crs, '...')}}.")
-  kinds <- unique(stats::na.omit(core_types(handles_of(shapes), store_of(shapes))))
-  mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
-  empty <- core_vertex_counts(handles_of(shapes), store_of(shapes)) == 0 & !is.na(shapes)
-  if (!identical(kinds, 1L) || mistaken || any(empty)) {
-    name <- setdiff(wkt_names, ascii_lower(taken))[1]
-    return(stats::setNames(list(wkt_of(shapes, if (decimals >= 0) decimals)), name))
-  }
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
-  names <- if (!is.null(crs) && crs$kind == "geographic") c("lon", "lat") else c("x", "y")
-  stats::setNames(lapply(1:2, function(axis) core_number_text(boxes[axis, ], decimals)), names)
-}
-
-write_wkt <- function(x, target, options, call) {
-  warn_of_lost_attributes(x)
-  text <- wkt_of(x, if (options$decimals >= 0) options$decimals)
-  crs <- crs_of(x)
-  code <- if (!is.null(crs) && !is.na(crs$code)) paste0("SRID=", sub("EPSG:", "", crs$code), ";")
-  text <- ifelse(is.na(text), "NULL", paste0(code, text))
-  write_files(stats::setNames(list(charToRaw(paste0(text, "\n", collapse = ""))), target), call)
-}
-
-write_wkb <- function(x, target, options, call) {
-  warn_of_lost_attributes(x)
-  blobs <- wkb_of(x)
-  missing <- vapply(blobs, is.null, NA)
-  if (any(missing)) caution("data", "{counted(sum(missing), 'missing shape')} left out, as well-known binary has none.")
-  if (!is.null(crs_of(x))) say("Well-known binary holds no CRS; read it back with {.code crs = {crs_argument(crs_of(x), '...')}}.")
-  write_files(stats::setNames(list(as.raw(unlist(blobs))), target), call)
-}
-
-warn_of_lost_attributes <- function(x) {
-  lost <- names(attribute_table(x))
-  if (length(lost)) caution("data", "The shapes alone are written; left out: {.val {lost}}.")
 }

@@ -58,13 +58,13 @@ test_that("an SQL condition means what R means, or is left to R", {
   )
   withr::local_options(OutDec = ",")
   for (condition in translated) {
-    found <- civicatlas:::sql_condition(condition, kinds, con)
+    found <- civicatlas:::sql_condition(condition, kinds, con, civicatlas:::sqlite_dialect)
     rows <- DBI::dbGetQuery(con, paste("SELECT rowid FROM d WHERE", found$sql), params = if (length(found$values)) found$values)[[1]]
     expect_identical(rows, which(rlang::eval_tidy(condition, data)), info = found$sql)
   }
   n <- 4
   left <- list(rlang::quo(t < "b"), rlang::quo(n / 2 == 1), rlang::quo(n == "1"), rlang::quo(nchar(t) > 1), rlang::quo(n == NA), rlang::quo(n > mean(n)), rlang::quo(limit %in% n))
-  for (condition in left) expect_null(civicatlas:::sql_condition(condition, kinds, con))
+  for (condition in left) expect_null(civicatlas:::sql_condition(condition, kinds, con, civicatlas:::sqlite_dialect))
 })
 
 test_that("random conditions on all kinds of columns give the rows they give here", {
@@ -150,7 +150,7 @@ test_that("files of shapes alone, and web or database sources that are none, are
   expect_error(read_layer(bad), "shape 1.*byte", class = "civicatlas_error_format")
   expect_error(read_layer(withr::local_tempfile(fileext = ".wkt", lines = c("POINT (1 2)", "POINT (1"))), "element 2", class = "civicatlas_error_format")
   expect_error(write_layer(data.frame(a = 1), withr::local_tempfile(fileext = ".geojson")), "as_spatial_frame", class = "civicatlas_error_argument")
-  expect_error(write_layer(x, withr::local_tempfile(fileext = ".shp"), append = TRUE), "GeoPackage or database alone", class = "civicatlas_error_argument")
+  expect_error(write_layer(x, withr::local_tempfile(fileext = ".shp"), append = TRUE), "GeoPackage or PostgreSQL alone", class = "civicatlas_error_argument")
 })
 
 test_that("progress is told, and an interrupt leaves nothing behind", {

@@ -79,5 +79,8 @@ test_that("centroids keep rows and CRS", {
 
 test_that("extents are named, and NA where there is nothing", {
   expect_identical(extent_of(two_wards()), c(xmin = 0, ymin = 0, xmax = 91, ymax = 91))
+  for (label in list(NULL, 32757, 3857)) {
+    expect_identical(unname(extent_of(point_shapes(c(591600, 591640), c(4747859, 4747900), crs = label))), c(591600, 4747859, 591640, 4747900))
+  }
   expect_identical(extent_of(shapes_from_wkt("POINT EMPTY")), c(xmin = NA_real_, ymin = NA_real_, xmax = NA_real_, ymax = NA_real_))
 })
