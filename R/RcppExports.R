@@ -49,6 +49,14 @@ core_class_of <- function(values, breaks) {
     .Call(`_civicatlas_core_class_of`, values, breaks)
 }
 
+core_parse_expression <- function(text, form) {
+    .Call(`_civicatlas_core_parse_expression`, text, form)
+}
+
+core_without_marks <- function(texts) {
+    .Call(`_civicatlas_core_without_marks`, texts)
+}
+
 core_load_registry <- function(path) {
     invisible(.Call(`_civicatlas_core_load_registry`, path))
 }

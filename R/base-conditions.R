@@ -1,9 +1,10 @@
 # Errors, warnings and one-line accounts. Every condition has a class of the package's own:
 # civicatlas_error_<kind>, civicatlas_warning_<kind>, civicatlas_message.
 
-fail <- function(kind, message, call = rlang::caller_env(2), envir = rlang::caller_env(), ...) {
+# `as_is`: lines are neither wrapped nor are blanks taken out of them.
+fail <- function(kind, message, call = rlang::caller_env(2), envir = rlang::caller_env(), ..., as_is = FALSE) {
   message[] <- inline(message, envir)
-  rlang::abort(message, class = c(paste0("civicatlas_error_", kind), "civicatlas_error"), call = call, use_cli_format = TRUE, .frame = envir, ...)
+  rlang::abort(message, class = c(paste0("civicatlas_error_", kind), "civicatlas_error"), call = call, use_cli_format = !as_is, .frame = envir, ...)
 }
 
 caution <- function(kind, message, envir = rlang::caller_env()) {

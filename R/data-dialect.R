@@ -2,7 +2,8 @@
 # * `types` of columns that are written, by kind (see kind_of_column()), and `kinds` of those that are read, by their declared types
 # * `parameter(number, kind)`: a place for a value
 # * `column(sql, kind)`: what stands for a column in conditions
-new_dialect <- function(types, kinds, parameter, column) list(types = types, kinds = kinds, parameter = parameter, column = column)
+# * `like(sql, parameter, pattern)`: whether a text is like a pattern of CQL2; `parameter(text)` gives a place for one
+new_dialect <- function(types, kinds, parameter, column, like) list(types = types, kinds = kinds, parameter = parameter, column = column, like = like)
 
 kind_of_column <- function(column) {
   classes <- c(Date = "date", POSIXct = "datetime", integer64 = "whole", blob = "blob")

@@ -137,8 +137,15 @@ sqlite_dialect <- new_dialect(
             FLOAT = "number", DOUBLE = "number", REAL = "number", TEXT = "text", DATE = "date", DATETIME = "datetime", BLOB = "blob"),
   parameter = function(number, kind) paste0("?", number),
   # SQLite keeps text in columns of numbers too, which is above every number to it and missing here.
-  column = function(sql, kind) if (kind == "number") sprintf("(CASE WHEN typeof(%1$s) IN ('integer', 'real') THEN %1$s END)", sql) else sql
+  column = function(sql, kind) if (kind == "number") sprintf("(CASE WHEN typeof(%1$s) IN ('integer', 'real') THEN %1$s END)", sql) else sql,
+  # SQLite's LIKE takes A for a; its GLOB does not.
+  like = function(sql, parameter, pattern) sprintf("(%s GLOB %s)", sql, parameter(pattern_as_glob(pattern)))
 )
+
+# % and _ as * and ?; what GLOB would take for its own signs stands in brackets.
+pattern_as_glob <- function(pattern) {
+  translate_pattern(pattern, c("%" = "*", "_" = "?"), function(letter) if (letter %in% c("*", "?", "[")) paste0("[", letter, "]") else letter)
+}
 
 read_geopackage <- function(source, query) {
   con <- source$con

@@ -119,8 +119,14 @@ postgres_dialect <- new_dialect(
             numeric = "number", text = "text", "character varying" = "text", date = "date", "timestamp with time zone" = "datetime",
             "timestamp without time zone" = "datetime", bytea = "blob"),
   parameter = function(number, kind) paste0("$", number, "::", if (kind == "text") "text" else "double precision"),
-  column = function(sql, kind) sql
+  column = function(sql, kind) sql,
+  like = function(sql, parameter, pattern) sprintf("(%s LIKE %s ESCAPE '\\')", sql, parameter(pattern_escaped(pattern)))
 )
+
+# With a backslash before nothing but signs and backslashes.
+pattern_escaped <- function(pattern) {
+  translate_pattern(pattern, c("%" = "%", "_" = "_"), function(letter) if (letter %in% c("%", "_", "\\")) paste0("\\", letter) else letter)
+}
 
 read_postgres <- function(source, query) {
   con <- source$con

@@ -55,11 +55,12 @@ fetch_layer <- function(about, sql, values, query, label, where_done) {
   result <- DBI::dbSendQuery(about$con, sql, params = if (length(values)) values)
   on.exit(DBI::dbClearResult(result))
   bar <- new_progress(label)
+  size <- if (where_done || goes_row_by_row(query, names(about$kinds))) batch_rows else -1L
   batches <- list()
   done <- 0
   met <- new.env(parent = emptyenv())  # columns of numbers with text in them, and values that do not fit
   repeat {
-    batch <- fetch_batch(result, met)
+    batch <- fetch_batch(result, size, met)
     done <- done + nrow(batch)
     bar(done / max(about$expected, 1, na.rm = TRUE))
     kept <- keep_batch(batch, decoder, query, about, where_done, met)
@@ -72,8 +73,8 @@ fetch_layer <- function(about, sql, values, query, label, where_done) {
 }
 
 # SQLite keeps text in columns of numbers, which its driver would make 0.
-fetch_batch <- function(result, met) {
-  withCallingHandlers(DBI::dbFetch(result, n = batch_rows), warning = function(w) {
+fetch_batch <- function(result, size, met) {
+  withCallingHandlers(DBI::dbFetch(result, n = size), warning = function(w) {
     column <- regmatches(conditionMessage(w), regexec("^Column `(.*)`: mixed type", conditionMessage(w)))[[1]][2]
     if (is.na(column)) return()
     met$mixed <- union(met$mixed, column)
@@ -107,27 +108,3 @@ narrow_integers <- function(values, name) {
   caution("data", "Column {.val {name}} holds whole numbers beyond 2^53, which were kept as text.")
   ifelse(is.na(values), NA_character_, as.character(values))
 }
-
-# Times as ISO 8601 writes them, with a fraction of a second and an offset from UTC, which is UTC where there is none (RFC 3339, section 5.6).
-as_datetime <- function(text) {
-  if (!is.character(text)) return(text)
-  to_second <- grepl("^.{13}:[0-9]{2}:", text)
-  length <- ifelse(to_second, 19L, 16L)
-  clock <- paste0(sub("T", " ", substr(text, 1, length), fixed = TRUE), ifelse(to_second, "", ":00"))
-  rest <- substring(text, length + 1L)
-  kinds <- unique(rest)
-  shift <- vapply(kinds, seconds_behind_clock, 0)[match(rest, kinds)]
-  as.POSIXct(unname(as.double(as.POSIXct(strptime(clock, "%Y-%m-%d %H:%M:%S", tz = "UTC"))) + shift), origin = "1970-01-01", tz = "UTC")
-}
-
-# What ".25+05:30" and the like add to the time before it; NA for anything else.
-seconds_behind_clock <- function(rest) {
-  parts <- regmatches(rest, regexec("^([.,][0-9]+)?(Z|z|([+-])([0-9]{2}):?([0-9]{2})?)?$", rest))[[1]]
-  if (!length(parts)) return(NA_real_)
-  fraction <- if (nzchar(parts[2])) as.double(sub(",", ".", paste0("0", parts[2]), fixed = TRUE)) else 0
-  if (!nzchar(parts[4])) return(fraction)
-  minutes <- 60 * as.double(parts[5]) + if (nzchar(parts[6])) as.double(parts[6]) else 0
-  fraction - (if (parts[4] == "-") -60 else 60) * minutes
-}
-
-as_date <- function(text) as.Date(strptime(as.character(text), "%Y-%m-%d", tz = "UTC"))

@@ -1,8 +1,9 @@
 # What read_layer() wants of a source. Every format is handed one and leaves out what is not wanted before it decodes it.
 
-new_query <- function(where, within, columns, crs = NULL, encoding = NULL, coords = NULL, wkt = NULL, damaged = "refuse", call = NULL) {
+# `condition` is the tree of a `where` in CQL2, whose R code `where` then is.
+new_query <- function(where, within, columns, crs = NULL, encoding = NULL, coords = NULL, wkt = NULL, damaged = "refuse", call = NULL, condition = NULL) {
   list(where = where, within = within, columns = columns, crs = crs, encoding = encoding, coords = coords, wkt = wkt,
-       skip_damaged = damaged == "skip", call = call)
+       skip_damaged = damaged == "skip", call = call, condition = condition)
 }
 
 whole_query <- function(call) new_query(rlang::quo(NULL), NULL, rlang::quo(NULL), call = call)
@@ -27,7 +28,11 @@ chosen_columns <- function(query, prototype) {
 # The columns that `where` speaks of.
 where_columns <- function(query, names) {
   if (!has_where(query)) return(character())
-  need_variables(query$where, stats::setNames(as.list(names), names), "where", query$call)
+  if (is.null(query$condition)) {
+    need_variables(query$where, stats::setNames(as.list(names), names), "where", query$call)
+  } else {
+    need_columns_of_tree(query$condition, names, call = query$call)
+  }
   intersect(columns_named(rlang::quo_get_expr(query$where), names), names)
 }
 
@@ -44,10 +49,27 @@ columns_named <- function(expression, names) {
 # Rows of a table for which `where` is TRUE.
 rows_where <- function(query, data, size) {
   if (!has_where(query)) return(seq_len(size))
+  if (!is.null(query$condition)) check_kinds(query$condition, data, query$call)
   keep <- rlang::eval_tidy(query$where, tibble::new_tibble(as.list(data), nrow = size))
   if (!is.logical(keep)) fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = query$call)
   which(rep_len(keep, size))
 }
+
+# Does `where` say of a row what it says of it among others? Not with max(), say, or with a function that we do not know.
+goes_row_by_row <- function(query, names) {
+  if (!has_where(query) || !is.null(query$condition)) return(TRUE)
+  known <- function(expression) {
+    if (!is.call(expression) || !any(columns_named(expression, names) %in% names)) return(TRUE)
+    if (!rlang::is_call(expression, row_functions)) return(FALSE)
+    if (rlang::is_call(expression, "%in%") && any(columns_named(expression[[3]], names) %in% names)) return(FALSE)
+    all(vapply(as.list(expression)[-1], known, NA))
+  }
+  known(rlang::quo_get_expr(query$where))
+}
+
+row_functions <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "+", "-", "*", "/", "^", "%%", "%/%", "%in%", "$", "[[", "is.na", "abs", "sqrt",
+                   "exp", "log", "log10", "round", "floor", "ceiling", "nchar", "substr", "substring", "startsWith", "endsWith", "grepl", "tolower", "toupper",
+                   "trimws", "ifelse", "paste", "paste0", "as.Date", "as.numeric", "as.double", "as.integer", "as.character")
 
 # Rows of decoded shapes whose box meets the window.
 rows_within <- function(query, shapes) {

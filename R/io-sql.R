@@ -28,6 +28,8 @@ sql_term <- function(expr, context) {
     "|" = , "||" = sql_logic("OR", term(1), term(2)),
     "==" = , "!=" = , "<" = , "<=" = , ">" = , ">=" = sql_comparison(name, term(1), term(2)),
     "+" = , "-" = , "*" = if (length(expr) == 3) sql_arithmetic(name, term(1), term(2)) else no_sql(),
+    is_like = if (names_columns(expr[[3]], context)) no_sql() else sql_like(term(1), rlang::eval_bare(expr[[3]], context$env), context),
+    is_among = sql_among(term(1), rlang::eval_bare(expr[[3]], context$env), context),
     is.na = list(sql = paste0("(", term(1)$sql, " IS NULL)"), kind = "logical"),
     "%in%" = if (names_columns(expr[[3]], context)) no_sql() else sql_membership(term(1), rlang::eval_bare(expr[[3]], context$env), context),
     no_sql()
@@ -96,4 +98,16 @@ sql_membership <- function(a, values, context) {
   if (kind_of_value(values) != a$kind || a$kind == "logical" || !length(values) || length(values) > 500) no_sql()
   items <- vapply(values, function(value) sql_constant(value, context)$sql, "")
   list(sql = paste0("(", a$sql, " ", missing, " ", a$sql, " IN (", paste(items, collapse = ", "), "))"), kind = "logical")
+}
+
+# x IN (...) of SQL is unknown where x is missing, as CQL2's is.
+sql_among <- function(a, values, context) {
+  if (anyNA(values) || kind_of_value(values) != a$kind || a$kind == "logical" || length(values) > 500) no_sql()
+  items <- vapply(values, function(value) sql_constant(value, context)$sql, "")
+  list(sql = paste0("(", a$sql, " IN (", paste(items, collapse = ", "), "))"), kind = "logical")
+}
+
+sql_like <- function(a, pattern, context) {
+  if (a$kind != "text") no_sql()
+  list(sql = context$dialect$like(a$sql, function(text) sql_parameter(text, "text", context), pattern), kind = "logical")
 }

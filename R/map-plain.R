@@ -124,11 +124,11 @@ on_fitting_projection <- function(x) {
 }
 
 # Methods that show the world within the meridians 180 degrees from their own.
-world_methods <- c("Equal Earth", "Robinson", "Mollweide", "Sinusoidal", "Lambert Cylindrical Equal Area", "Equidistant Cylindrical")
+methods_of_globe <- c("Equal Earth", "Robinson", "Mollweide", "Sinusoidal", "Lambert Cylindrical Equal Area", "Equidistant Cylindrical")
 
 is_world_wide <- function(x) {
   crs <- crs_of(x)
-  if (is.null(crs) || !isTRUE(crs$method %in% world_methods)) return(FALSE)
+  if (is.null(crs) || !isTRUE(crs$method %in% methods_of_globe)) return(FALSE)
   extent <- box_of(x)
   diff(extent[c("xmin", "xmax")]) > 0.6 * diff(range(coordinates_of(outline_of_globe(crs))$x))
 }

@@ -138,6 +138,27 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_parse_expression
+List core_parse_expression(const std::string& text, const std::string& form);
+RcppExport SEXP _civicatlas_core_parse_expression(SEXP textSEXP, SEXP formSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const std::string& >::type text(textSEXP);
+    Rcpp::traits::input_parameter< const std::string& >::type form(formSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_parse_expression(text, form));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_without_marks
+CharacterVector core_without_marks(const CharacterVector& texts);
+RcppExport SEXP _civicatlas_core_without_marks(SEXP textsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const CharacterVector& >::type texts(textsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_without_marks(texts));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_load_registry
 void core_load_registry(std::string path);
 RcppExport SEXP _civicatlas_core_load_registry(SEXP pathSEXP) {
@@ -1445,6 +1466,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_finite_sorted", (DL_FUNC) &_civicatlas_core_finite_sorted, 1},
     {"_civicatlas_core_variance_fit", (DL_FUNC) &_civicatlas_core_variance_fit, 2},
     {"_civicatlas_core_class_of", (DL_FUNC) &_civicatlas_core_class_of, 2},
+    {"_civicatlas_core_parse_expression", (DL_FUNC) &_civicatlas_core_parse_expression, 2},
+    {"_civicatlas_core_without_marks", (DL_FUNC) &_civicatlas_core_without_marks, 1},
     {"_civicatlas_core_load_registry", (DL_FUNC) &_civicatlas_core_load_registry, 1},
     {"_civicatlas_core_crs_find", (DL_FUNC) &_civicatlas_core_crs_find, 1},
     {"_civicatlas_core_codes_near", (DL_FUNC) &_civicatlas_core_codes_near, 2},

@@ -17,6 +17,7 @@
 #include "kernel/formats/parquet_footer.h"
 #include "kernel/formats/zip.h"
 #include "kernel/io/deflate.h"
+#include "kernel/query/expression.h"
 #include "kernel/shapes/wkb.h"
 #include "reading.h"
 
@@ -201,4 +202,24 @@ TEST_CASE("mutated zip archives, grid files and texts of CRSs") {
   fuzz({bytes_of(crs_text(utm, WktSpelling::prj)), bytes_of(crs_text(utm, WktSpelling::wkt1)),
         bytes_of(crs_text(utm, WktSpelling::wkt2)), bytes_of(crs_text(krovak, WktSpelling::prj))},
        [&](const Seed& bytes) { parse_crs_text(std::string(bytes.begin(), bytes.end()), Registry()); });
+}
+
+TEST_CASE("mutated conditions and expressions") {
+  const std::vector<Seed> seeds = {
+      bytes_of("a = 1 AND (b LIKE 'Reef%' OR NOT c BETWEEN -1 AND 2.5e3) AND d IN ('x', 'it''s') AND e IS NOT NULL"),
+      bytes_of("S_INTERSECTS(geometry, POLYGON((0 0, 1 0, 1 1, 0 0))) OR s_within(geometry, BBOX(0, 1, 2, 3))"),
+      bytes_of("T_DURING(opened, INTERVAL('2026-01-01', '..')) AND t > TIMESTAMP('2026-11-29T06:30:00Z')"),
+      bytes_of("CASEI(ACCENTI(\"naïve name\")) = CASEI('Stra\xc3\x9f' || 'e') && x div 2 % 3 ^ 2 <> -y"),
+      bytes_of("rooms = count(*), per = CASE WHEN a > 1 THEN round(1000 * b / c, 1) ELSE NULL END, upper(trim(d))"),
+  };
+  fuzz(seeds, [](const Seed& seed) {
+    const std::string text(seed.begin(), seed.end());
+    try {
+      parse_named_expressions(text);
+    } catch (const ExpressionError& problem) {
+      CHECK(problem.span.begin <= text.size());
+      CHECK(problem.span.end <= text.size() + 1);
+    }
+    parse_condition(text);
+  });
 }

@@ -47,6 +47,11 @@ test_that("every file is in a room, and none calls a higher one", {
   expect_identical(paste(upward$from, "calls", upward$name, "of", upward$to, recycle0 = TRUE), character())
 })
 
+test_that("no name is given twice", {
+  defined <- unlist(lapply(sources(), function(file) names_of(file)$defines))
+  expect_identical(unique(defined[duplicated(defined)]), character())
+})
+
 test_that("a call upward is found", {
   folder <- withr::local_tempdir()
   writeLines(c("low <- function(x) {", "  local <- function(y) y", "  local(high(x))", "}"), file.path(folder, "base-low.R"))

@@ -1,0 +1,108 @@
+#' Explain a condition
+#'
+#' Shows how a condition is understood, with a bracket around every part, and for how many rows of a layer each part holds or is unknown.
+#' Near misses are pointed out: a value that differs from one that is there by blanks, case or accents alone.
+#'
+#' @inheritParams keep_rows
+#' @param where A condition in [CQL2][conditions], as text.
+#' @return An object that prints well: a list of `condition` (the text with its brackets), `rows`, `parts` (a tibble of `level`, `part`, `holds`,
+#'   `fails` and `unknown`, numbers of rows) and `hints` (texts).
+#' @section Errors: as [keep_rows()].
+#' @examples
+#' rooms <- read_layer(demo_file("rooms.geojson"))
+#' explain_condition(rooms, "kind = 'Library' OR kind = 'school' AND seats > 100")
+#' @export
+explain_condition <- function(x, where, ..., crs = NULL) {
+  call <- rlang::current_env()
+  if (!is.data.frame(x)) fail("argument", "{.arg x} must be a spatial frame or a data frame.", call = call)
+  tree <- parse_text(where, "where", call = call)
+  layers <- list(...)
+  truth <- function(node) truth_of_tree(x, with_text_of(node, tree), layers, as_crs(crs, call = call), call)
+  truth(tree)
+  found <- vctrs::vec_rbind(!!!parts_of_tree(tree, truth))
+  structure(list(condition = condition_text(where), rows = nrow(x), parts = found, hints = near_misses(x, tree, truth)), class = "condition_explanation")
+}
+
+# A row for a part and each part of it that is a condition itself.
+parts_of_tree <- function(node, truth, level = 0L) {
+  is_true <- truth(node)
+  own <- tibble::tibble(level = level, part = text_of_tree(node), holds = sum(is_true, na.rm = TRUE), fails = sum(!is_true, na.rm = TRUE),
+                        unknown = sum(is.na(is_true)))
+  below <- if (is_operation(node, c("and", "or")) || (is_operation(node, "not") && is_operation(node$args[[1]], c("and", "or")))) node$args
+  c(list(own), unlist(lapply(below, parts_of_tree, truth, level + 1L), recursive = FALSE))
+}
+
+# Comparisons with texts that no row has, where rows have one that looks the same.
+near_misses <- function(x, tree, truth) {
+  compares <- function(node) is_operation(node, c("=", "in")) && node$args[[1]]$kind == "column"
+  unlist(lapply(nodes_where(tree, compares), function(node) {
+    values <- x[[node$args[[1]]$value]]
+    if (!is.character(values) && !is.factor(values)) return(NULL)
+    wanted <- if (node$value == "in") node$args[[2]]$args else node$args[2]
+    wanted <- vapply(Filter(function(one) one$kind == "text", wanted), `[[`, "", "value")
+    unlist(lapply(setdiff(wanted, values), near_values, as.character(values), node$args[[1]]$value))
+  }))
+}
+
+near_values <- function(wanted, values, column) {
+  counts <- sort(table(values), decreasing = TRUE)
+  plain <- function(text) gsub("\\s+", " ", trimmed(without_marks(without_case(text))), perl = TRUE)
+  same <- names(counts)[plain(names(counts)) == plain(wanted)]
+  if (!length(same)) same <- names(counts)[utils::adist(plain(wanted), plain(names(counts)))[1, ] <= max(1, nchar(wanted) %/% 5)]
+  if (!length(same)) return(paste0("No row has ", column, " = ", text_in_quotes(wanted), "."))
+  shown <- paste0(text_in_quotes(same), " (", counted_each(counts[same]), ")")
+  paste0("No row has ", column, " = ", text_in_quotes(wanted), "; near it: ", paste(utils::head(shown, 3), collapse = ", "), ".")
+}
+
+counted_each <- function(counts) vapply(as.integer(counts), counted, "", "row")
+
+#' @export
+print.condition_explanation <- function(x, ...) {
+  cat(printable(x$condition), "\n\n", sep = "")
+  parts <- x$parts
+  widest <- max(30, cli::console_width() - 2 - sum(nchar(format_count(c(x$rows, x$rows, x$rows))) + 6))
+  parts$part <- cli::ansi_strtrim(paste0(strrep("  ", parts$level), parts$part), widest)
+  print_table(parts[c("holds", "fails", "unknown", "part")], indent = "")
+  if (length(x$hints)) cat("\n", paste0("! ", printable(x$hints), "\n"), sep = "")
+  invisible(x)
+}
+
+#' Conditions and expressions in CQL2
+#'
+#' Wherever rows are chosen by a text, it is a condition in the text language of OGC CQL2 (21-065r2), as in `read_layer(where = )`,
+#' [keep_rows()] and `--where` on the command line. [explain_condition()] shows how one is understood.
+#'
+#' * Names of columns stand bare, or in double quotes where they hold blanks: `seats`, `"over 65"`. Texts stand in single quotes, a quote within
+#'   is written twice: `'Land''s End'`. Words of the language are the same in any case.
+#' * Comparisons: `=`, `<>`, `<`, `<=`, `>`, `>=`; `seats BETWEEN 50 AND 100`; `kind IN ('school', 'library')`; `name LIKE 'Reef%'`, where `%`
+#'   stands for any characters and `_` for one; `opens IS NULL`, `opens IS NOT NULL`. Texts have the order of their characters' codes.
+#' * `NOT` binds more than `AND`, and `AND` more than `OR`; brackets decide otherwise.
+#' * `CASEI(name) = CASEI('REEF')` compares without case (full case folding of Unicode), `ACCENTI(...)` without accents.
+#' * Arithmetic: `+ - * / ^`, `DIV` and `%` for whole division and its rest, both towards 0; a minus binds more than `^`, as the standard has it.
+#' * Dates and times: `DATE('2026-11-29')`, `TIMESTAMP('2026-11-29T06:30:00Z')`, `INTERVAL('2026-01-01', '..')`, and `T_AFTER`, `T_BEFORE`, `T_CONTAINS`,
+#'   `T_DISJOINT`, `T_DURING`, `T_EQUALS`, `T_FINISHEDBY`, `T_FINISHES`, `T_INTERSECTS`, `T_MEETS`, `T_METBY`, `T_OVERLAPPEDBY`, `T_OVERLAPS`,
+#'   `T_STARTEDBY`, `T_STARTS`. A date is the beginning of its day in UTC.
+#' * Places: `S_INTERSECTS`, `S_WITHIN`, `S_CONTAINS`, `S_DISJOINT`, `S_TOUCHES`, `S_CROSSES`, `S_OVERLAPS`, `S_EQUALS` of the shape column with well-known
+#'   text, `BBOX(xmin, ymin, xmax, ymax)` or a layer that is given by name: related to any of its rows. Coordinates are those of the layer's CRS.
+#' * `CASE WHEN condition THEN value ELSE value END`, and the functions below. No other can be called.
+#'
+#' A comparison with a missing value is neither true nor false but unknown, and so is what depends on it; rows are kept where a condition holds.
+#' @eval words_in_help()
+#' @source OGC 21-065r2, Common Query Language (CQL2), annex B; intervals after Allen (1983), "Maintaining knowledge about temporal intervals".
+#' @name conditions
+#' @examples
+#' rooms <- read_layer(demo_file("rooms.geojson"))
+#' keep_rows(rooms, "CASEI(kind) = 'library' AND (seats > 100 OR opens = '08:00')")
+NULL
+
+# The section on functions of the help page.
+words_in_help <- function() {
+  known <- mget(sort(names(words)), envir = words)
+  uses <- c(row = "Of each row", shape = "Of the shape of each row", group = "Of many rows, in summaries")
+  items <- unlist(lapply(names(uses), function(use) {
+    helps <- sub("[.]$", "", vapply(Filter(function(word) word$use == use, known), `[[`, "", "help"))
+    said <- ifelse(grepl(":", helps), sub("^[^:]*:", ",", helps), "")
+    paste0("* ", uses[[use]], ": ", paste0("`", sub(":.*", "", helps), "`", said, collapse = "; "), ".")
+  }))
+  c("@section Functions:", "", gsub("%", "\\%", items, fixed = TRUE))
+}

@@ -1,0 +1,244 @@
+# Conditions in CQL2 (OGC 21-065r2): what holds for which rows, here and in databases, and what is said of those that cannot be read.
+
+rooms <- function() read_layer(demo_file("rooms.geojson"))
+
+# Rows with every kind of column and missing values among them.
+mixed_rows <- function(n = 60, seed = 7) {
+  withr::with_seed(seed, {
+    pick <- function(values) sample(c(values, NA), n, replace = TRUE)
+    spatial_frame(
+      id = seq_len(n), n = pick(c(-3L, 0L, 1L, 2L, 5L)), v = pick(c(-1.5, 0, 0.25, 2, 1e6)), t = pick(c("Reef", "reef", "R\u00e9ef", "a%b", "", "it's", "x_y")),
+      l = pick(c(TRUE, FALSE)), d = pick(as.Date(c("2026-01-01", "2026-06-15", "2027-01-01"))),
+      at = pick(as.POSIXct(c("2026-01-01 00:00:00", "2026-06-15 12:30:00"), tz = "UTC")),
+      geometry = point_shapes(5e5 + stats::runif(n, 0, 10), 5e6 + stats::runif(n, 0, 10)), crs = 32757
+    )
+  })
+}
+
+kept <- function(x, condition, ...) keep_rows(x, condition, ...)$id
+
+test_that("comparisons hold as R's own do, with three values of truth", {
+  x <- mixed_rows()
+  same <- list(
+    "n = 1" = quote(n == 1), "n <> 1" = quote(n != 1), "n < 2 AND v >= 0" = quote(n < 2 & v >= 0), "n = 1 OR v > 0" = quote(n == 1 | v > 0),
+    "NOT (n = 1 OR v > 0)" = quote(!(n == 1 | v > 0)), "n IN (1, 5)" = quote(!is.na(n) & n %in% c(1, 5)), "n NOT IN (1, 5)" = quote(!is.na(n) & !n %in% c(1, 5)),
+    "n BETWEEN 0 AND 2" = quote(n >= 0 & n <= 2), "n NOT BETWEEN 0 AND 2" = quote(!(n >= 0 & n <= 2)), "t IS NULL" = quote(is.na(t)), "t IS NOT NULL" = quote(!is.na(t)),
+    "t = 'it''s'" = quote(t == "it's"), "t LIKE 'R%f'" = quote(grepl("^R.*f$", t)), "t LIKE 'a\\%b'" = quote(t == "a%b"), "t LIKE '_\\__'" = quote(t == "x_y"),
+    "t LIKE '%'" = quote(!is.na(t)), "t LIKE ''" = quote(t == ""), "t NOT LIKE 'r%'" = quote(!is.na(t) & !startsWith(t, "r")), "l" = quote(l), "l = FALSE" = quote(!l),
+    "NOT l" = quote(!l), "d > DATE('2026-01-01')" = quote(d > as.Date("2026-01-01")), "d = DATE('2027-01-01')" = quote(d == as.Date("2027-01-01")),
+    "at >= TIMESTAMP('2026-06-15T12:30:00Z')" = quote(at >= as.POSIXct("2026-06-15 12:30:00", tz = "UTC")), "n + v * 2 > 3 ^ 2" = quote(n + v * 2 > 9),
+    "n DIV 2 = 1" = quote(trunc(n / 2) == 1), "n % 2 = -1" = quote(n == -3), "-n = 3" = quote(n == -3), "n = v" = quote(n == v),
+    "CASEI(t) = CASEI('REEF')" = quote(tolower(t) == "reef"), "ACCENTI(t) = 'Reef'" = quote(t %in% c("Reef", "R\u00e9ef")),
+    "CASEI(ACCENTI(t)) LIKE CASEI('REE%')" = quote(t %in% c("Reef", "reef", "R\u00e9ef")), "t < 'a'" = quote(t %in% c("", "Reef", "R\u00e9ef")),
+    "d < at" = quote(as.double(d) * 86400 < as.double(at)), "CASE WHEN n > 1 THEN 'big' WHEN n > 0 THEN 'one' ELSE 'small' END = 'small'" = quote(!(n > 0) | is.na(n)),
+    "coalesce(n, 5) = 5" = quote(is.na(n) | n == 5), "upper(t) = 'REEF'" = quote(t %in% c("Reef", "reef")), "substring(t, 1, 2) = 'Re'" = quote(t == "Reef"),
+    "concat(t, '-', n) = 'Reef-1'" = quote(t == "Reef" & n == 1), "round(v, 1) = 0.3" = quote(v == 0.25), "year(d) = 2026 AND month(d) = 6" = quote(d == as.Date("2026-06-15")),
+    "TRUE" = quote(id > 0), "FALSE OR n = NULL IS NULL" = NULL
+  )
+  for (condition in names(Filter(Negate(is.null), same))) {
+    expect_identical(kept(x, condition), x$id[which(eval(same[[condition]], x))], info = condition)
+  }
+})
+
+test_that("the relations of times are those of Allen", {
+  x <- spatial_frame(id = 1:5, from = as.Date(c("2026-01-01", "2026-02-01", "2026-03-01", "2026-02-01", NA)),
+                     to = as.Date(c("2026-02-01", "2026-03-01", "2026-04-01", "2026-02-15", "2026-03-01")), geometry = point_shapes(1:5, 1:5))
+  feb <- "INTERVAL('2026-02-01', '2026-03-01')"
+  of <- function(relation) kept(x, sprintf("T_%s(INTERVAL(from, to), %s)", relation, feb))
+  expect_identical(of("MEETS"), 1L)
+  expect_identical(of("METBY"), 3L)
+  expect_identical(of("EQUALS"), 2L)
+  expect_identical(of("STARTS"), 4L)
+  expect_identical(of("STARTEDBY"), integer())
+  expect_identical(of("BEFORE"), integer())
+  expect_identical(of("INTERSECTS"), 1:4)
+  expect_identical(of("DISJOINT"), integer())
+  expect_identical(kept(x, "T_CONTAINS(INTERVAL('2026-01-15', '..'), INTERVAL(from, to))"), 2:4)
+  expect_identical(kept(x, "T_DURING(INTERVAL(from, to), INTERVAL('..', '2026-02-20'))"), c(1L, 4L))
+  expect_identical(kept(x, "T_OVERLAPS(INTERVAL(from, to), INTERVAL('2026-02-10', '2026-05-01'))"), c(2L, 4L))
+  expect_identical(kept(x, "T_OVERLAPPEDBY(INTERVAL('2026-02-10', '2026-05-01'), INTERVAL(from, to))"), c(2L, 4L))
+  expect_identical(kept(x, "T_FINISHES(INTERVAL('2026-02-10', '2026-03-01'), INTERVAL(from, to))"), 2L)
+  expect_identical(kept(x, "T_FINISHEDBY(INTERVAL(from, to), INTERVAL('2026-02-10', '2026-03-01'))"), 2L)
+  expect_identical(kept(x, "T_AFTER(from, DATE('2026-02-01'))"), 3L)
+  expect_identical(kept(x, "T_EQUALS(from, DATE('2026-02-01')) AND T_BEFORE(from, to)"), c(2L, 4L))
+})
+
+test_that("the three values of truth are those of the standard's tables", {
+  x <- data.frame(a = rep(c(TRUE, FALSE, NA), each = 3), b = rep(c(TRUE, FALSE, NA), 3))
+  truth <- function(condition) civicatlas:::truth_of_tree(x, civicatlas:::parse_text(condition, "where"))
+  expect_identical(truth("a AND b"), c(TRUE, FALSE, NA, FALSE, FALSE, FALSE, NA, FALSE, NA))
+  expect_identical(truth("a OR b"), c(TRUE, TRUE, TRUE, TRUE, FALSE, NA, TRUE, NA, NA))
+  expect_identical(truth("NOT a"), rep(c(FALSE, TRUE, NA), each = 3))
+  expect_identical(truth("a IN (TRUE, NULL)"), rep(c(TRUE, NA, NA), each = 3))
+})
+
+test_that("places: text, boxes, layers by name, in whatever order", {
+  x <- rooms()
+  wards <- read_layer(demo_file("wards.shp"))
+  inside <- keep_where(x, reproject_to(wards, x))
+  expect_identical(keep_rows(x, "S_INTERSECTS(geometry, wards)", wards = wards)$room_id, inside$room_id)
+  expect_identical(keep_rows(x, "S_CONTAINS(wards, geometry)", wards = wards)$room_id, keep_rows(x, "S_WITHIN(geometry, wards)", wards = wards)$room_id)
+  expect_identical(nrow(keep_rows(x, "S_DISJOINT(geometry, wards)", wards = wards)), nrow(x) - nrow(inside))
+  box <- extent_of(x[1:9, ])
+  text <- sprintf("BBOX(%.9f, %.9f, %.9f, %.9f)", box[1] - 1e-6, box[2] - 1e-6, box[3] + 1e-6, box[4] + 1e-6)
+  by_hand <- coordinates_of(x)
+  expect_identical(keep_rows(x, paste0("S_INTERSECTS(geometry, ", text, ")"))$room_id,
+                   x$room_id[by_hand$x >= box[1] & by_hand$x <= box[3] & by_hand$y >= box[2] & by_hand$y <= box[4]])
+  here <- "POLYGON ((590000 4740000, 600000 4740000, 600000 4760000, 590000 4760000, 590000 4740000))"
+  planar <- reproject_to(x, 32757)
+  expect_identical(keep_rows(x, sprintf("S_WITHIN(geometry, %s)", here), crs = 32757)$room_id, keep_rows(planar, sprintf("S_WITHIN(geometry, %s)", here))$room_id)
+  expect_identical(keep_rows(planar, sprintf("S_CONTAINS(%s, geometry)", here))$room_id, keep_rows(planar, sprintf("S_WITHIN(geometry, %s)", here))$room_id)
+  expect_identical(nrow(keep_rows(wards, "area('km2') > 5")), sum(area_of(wards, "km2") > 5))
+  expect_identical(nrow(keep_rows(planar, "x() > 595000")), sum(coordinates_of(planar)$x > 595000))
+  across <- spatial_frame(id = 1:3, geometry = point_shapes(c(179.5, -179.5, 0), c(0, 0, 0), crs = 4326))
+  expect_identical(kept(across, "S_INTERSECTS(geometry, BBOX(179, -1, -179, 1))"), 1:2)
+})
+
+test_that("what is read by a text is what is kept of the whole", {
+  x <- mixed_rows(200, 3)
+  folder <- withr::local_tempdir()
+  conditions <- c("n > 0 AND t LIKE 'R%'", "n IN (1, 2) OR v IS NULL", "NOT (t = 'Reef')", "l AND d >= DATE('2026-06-15')", "t LIKE 'a\\%b' OR t LIKE '_ee%'", "CASEI(t) = 'reef'",
+                  "S_WITHIN(geometry, BBOX(500002, 5000002, 500008, 5000008)) AND n >= 0", "S_WITHIN(geometry, BBOX(500002, 5000002, 500008, 5000008)) OR n = 1", "n / 2 > 0.5", "t > 'a' AND n <> v")
+  for (ending in c("gpkg", "parquet", "geojson", "shp", "csv")) {
+    file <- file.path(folder, paste0("x.", ending))
+    suppressWarnings(write_layer(x, file))
+    back <- suppressWarnings(read_layer(file, crs = 32757))
+    for (condition in conditions) {
+      if (ending %in% c("geojson", "csv", "shp") && grepl("DATE|t ", condition)) next  # dates are texts there, and texts may be missing where empty
+      found <- suppressWarnings(read_layer(file, where = condition, crs = 32757))
+      expect_identical(found$id, kept(back, condition), info = paste(ending, condition))
+      expect_identical(suppressWarnings(read_layer(file, where = condition, columns = c(number = id), crs = 32757))$number, found$id)
+    }
+  }
+  text <- "n > 0"
+  expect_identical(read_layer(file.path(folder, "x.gpkg"), where = text)$id, kept(x, text))
+})
+
+# A random condition, and its columns are those of mixed_rows().
+random_condition <- function(depth) {
+  one <- function(values) sample(values, 1)
+  if (depth > 0 && stats::runif(1) < 0.7) {
+    parts <- replicate(sample(2:3, 1), random_condition(depth - 1))
+    joined <- paste0("(", paste(parts, collapse = one(c(" AND ", " OR "))), ")")
+    return(if (stats::runif(1) < 0.3) paste("NOT", joined) else joined)
+  }
+  number <- function() one(c("n", "v", "id", "0", "1", "2.5", "-3", "(n + v)", "n * 2", "v - 1"))
+  text <- function() one(c("'Reef'", "'reef'", "''", "'it''s'", "'a%b'"))
+  one(c(
+    paste(number(), one(c("=", "<>", "<", "<=", ">", ">=")), number()), paste("t", one(c("=", "<>", "<", ">=")), text()),
+    paste("t", one(c("LIKE", "NOT LIKE")), one(c("'R%'", "'%e%'", "'_eef'", "'a\\%b'", "'%'"))), paste0("n ", one(c("IN", "NOT IN")), " (1, 2, -3)"),
+    paste0("t IN (", text(), ", ", text(), ")"), paste(one(c("n", "v", "t", "l", "d")), one(c("IS NULL", "IS NOT NULL"))), "l", "l = TRUE",
+    paste("n BETWEEN", number(), "AND", number()), paste0("d ", one(c("<", "=", ">=")), " DATE('2026-06-15')")
+  ))
+}
+
+test_that("random conditions give the same rows in databases as here", {
+  x <- mixed_rows(150, 11)
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(x, file)
+  runs <- as.integer(Sys.getenv("CIVIC_CONDITIONS", "300"))
+  withr::with_seed(2026, for (i in seq_len(runs)) {
+    condition <- random_condition(2)
+    here <- kept(x, condition)
+    suppressWarnings(expect_identical(read_layer(file, where = condition)$id, here, info = condition))
+    expect_identical(kept(x, condition_text(condition)), here, info = condition)
+    expect_identical(kept(x, condition_json(condition)), here, info = condition)
+  })
+})
+
+test_that("PostgreSQL gives the same rows", {
+  store <- local_postgres()$address
+  x <- mixed_rows(150, 11)
+  write_layer(x, store, layer = "mixed")
+  withr::with_seed(1, for (i in 1:60) {
+    condition <- random_condition(2)
+    suppressWarnings(expect_identical(sort(read_layer(store, "mixed", where = condition)$id), kept(x, condition), info = condition))
+  })
+})
+
+test_that("a condition that looks at other rows is worked out on all of them", {
+  n <- 60000L
+  x <- tibble::tibble(v = seq_len(n), w = rev(v))
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(x, file)
+  expect_identical(read_layer(file, where = v == max(v))$v, n)
+  expect_identical(nrow(read_layer(file, where = v %in% w)), n)
+  expect_identical(nrow(read_layer(file, where = sqrt(v) < 10)), 99L)
+})
+
+test_that("JSON goes both ways", {
+  standard <- "{\"op\":\"and\",\"args\":[{\"op\":\"like\",\"args\":[{\"property\":\"t\"},\"R%\"]},{\"op\":\"between\",\"args\":[{\"property\":\"n\"},0,5]}]}"
+  expect_identical(condition_text(standard), "t LIKE 'R%' AND n BETWEEN 0 AND 5")
+  expect_identical(condition_json(condition_text(standard)), standard)
+  expect_identical(condition_text("{\"op\":\"s_intersects\",\"args\":[{\"property\":\"geometry\"},{\"type\":\"Point\",\"coordinates\":[1,2.5]}]}"),
+                   "S_INTERSECTS(geometry, POINT (1 2.5))")
+  expect_match(condition_json("S_WITHIN(geometry, POLYGON ((0 0, 1 0, 1 1, 0 0)))"), "\"type\":\"Polygon\",\"coordinates\":[[[0,0],[1,0],[1,1],[0,0]]]", fixed = TRUE)
+  expect_identical(condition_json("T_AFTER(d, INTERVAL('2026-01-01', '..'))"), "{\"op\":\"t_after\",\"args\":[{\"property\":\"d\"},{\"interval\":[\"2026-01-01\",\"..\"]}]}")
+  for (bad in c("{\"op\":\"=\",\"args\":[1]}", "{\"op\":", "{\"x\":1}", "{\"op\":\"in\",\"args\":[1,2]}", "{\"op\":\"between\",\"args\":[1,2]}",
+                "{\"type\":\"Nothing\",\"coordinates\":[]}", "{\"op\":\"system\",\"args\":[\"touch x\"]}")) {
+    expect_error(keep_rows(data.frame(a = 1), bad), class = "civicatlas_error_argument")
+  }
+})
+
+test_that("errors point at the place and say what to write", {
+  x <- rooms()
+  told <- function(condition, ...) {
+    text <- tryCatch(keep_rows(x, condition), civicatlas_error = conditionMessage)
+    for (part in c(...)) expect_match(text, part, fixed = TRUE, info = condition)
+  }
+  told("seats > 100, kind = 'school'", "a comma does not join", "\n             ^\n", "AND or OR")
+  told("kind = school", "there is no column \"school\"", "\n         ^^^^^^\n", "'school'")
+  told("seatz > 3", "Columns: seats")
+  told("kind > 5", "a text is compared with a number", "mend_numbers(x)")
+  told("'seats' > 100", "no single quotes: seats")
+  told("is.na(seats)", "IS NULL")
+  told("seats > mean(seats)", "many rows")
+  told("opens > DATE('2026-13-01')", "")
+  told("T_AFTER(opens, DATE('2026-01-01'))", "takes a date or time")
+  told("seats = DATE('2026-02-30')", "")
+  told("seats", "this is a number and no condition")
+  told("substring(kind) = 'x'", "is given 1")
+  told("S_WITHIN(geometry, POLYGON ((0 0, 1)))", "cannot be read")
+  expect_error(keep_rows(x, "seats = "), class = "civicatlas_error_argument")
+  expect_error(keep_rows(x, seats), "TRUE", class = "civicatlas_error_argument")
+  expect_error(keep_rows(x), "which rows", class = "civicatlas_error_argument")
+  expect_error(read_layer(demo_file("rooms.geojson"), where = "seatz > 3"), "no column \"seatz\"", class = "civicatlas_error_column")
+})
+
+test_that("nothing outside the list can be called, whatever is written", {
+  x <- data.frame(a = 1:3, b = letters[1:3])
+  names <- c("system", "eval", "parse", "get", "readLines", "file", "unlink", "source", "library", "do.call", "Sys.setenv", "quit", "q", "cat", "print", "assign", "attr",
+             "environment", "globalenv", "base::system", "civicatlas::read_layer", "read_layer", "write_layer", "shell", "pipe", "url", "download.file", "sys.call",
+             "Recall", "function", "tracemem", "body", "rm", "options", "setwd", "mean.default", ".Internal", ".Call", "Rprof", "browser", "`system`", "(system)")
+  for (name in names) {
+    for (form in c("%s('x') = 1", "a = %s('x')", "a IN (%s('touch x'))", "CASE WHEN %s('x') THEN TRUE END", "upper(%s('x')) = 'A'")) {
+      expect_error(keep_rows(x, sprintf(form, name)), class = "civicatlas_error")
+    }
+  }
+  expect_error(keep_rows(x, "b = '`rm -rf`'"), NA)
+})
+
+test_that("drop_rows keeps what is unknown, and both say so", {
+  x <- mixed_rows()
+  expect_identical(sort(c(keep_rows(x, "n > 0")$id, drop_rows(x, "n > 0")$id)), x$id)
+  withr::local_options(civicatlas.quiet = FALSE)
+  expect_message(keep_rows(x, "n > 0"), "unknown for .* left out")
+  expect_message(drop_rows(x, "n > 0"), "unknown for .* kept")
+  withr::local_options(civicatlas.quiet = TRUE)
+  expect_match(utils::tail(history_of(keep_rows(x, "n > 0"))$note, 1), "unknown")
+  expect_identical(keep_rows(x, n > 0)$id, keep_rows(x, "n > 0")$id)
+})
+
+test_that("an explanation counts the rows of each part and points at near misses", {
+  x <- rooms()
+  found <- explain_condition(x, "kind = 'Library' OR kind IN ('school', 'libary') AND NOT (seats > 100 OR opens = '08:00')")
+  expect_identical(found$condition, "kind = 'Library' OR (kind IN ('school', 'libary') AND (NOT (seats > 100 OR opens = '08:00')))")
+  for (row in seq_len(nrow(found$parts))) {
+    part <- found$parts[row, ]
+    expect_identical(nrow(keep_rows(x, part$part)), part$holds)
+    expect_identical(part$holds + part$fails + part$unknown, nrow(x))
+  }
+  expect_match(found$hints[1], "'library' (26 rows)", fixed = TRUE)
+  expect_match(found$hints[2], "'library'", fixed = TRUE)
+  expect_match(paste(capture.output(print(found)), collapse = "\n"), "holds  fails  unknown  part")
+})
