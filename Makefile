@@ -19,6 +19,7 @@ SOURCES := DESCRIPTION NAMESPACE exec/civicatlas \
 demo: setup-demo
 	@$(MAKE) -s .build/installed
 	@exec/civicatlas demo demo-output
+	@exec/civicatlas completions --install
 
 test: setup-test
 	@$(MAKE) -s .build/installed

@@ -15,7 +15,7 @@ run_command_line <- function(args) {
 is_reader_gone <- function(e) grepl("SIGPIPE", conditionMessage(e), fixed = TRUE)
 
 run_arguments <- function(args) {
-  if (!length(args) || args[1] %in% c("--help", "-h", "help")) {
+  if (!length(args) || args[1] %in% c("--help", "-h") || identical(args, "help")) {
     cat(overview())
     return(if (length(args)) 0L else 2L)
   }
@@ -23,42 +23,161 @@ run_arguments <- function(args) {
     cat("civicatlas ", format(utils::packageVersion("civicatlas")), "\n", sep = "")
     return(0L)
   }
-  if (!args[1] %in% names(commands())) {
-    names <- names(commands())
-    begins <- names[startsWith(names, args[1])]
-    nearest <- c(begins, names[which.min(utils::adist(args[1], names))])[1]
-    return(wrong_usage(sprintf("there is no command \"%s\"; the nearest is \"%s\"", args[1], nearest), "civicatlas --help"))
-  }
-  run_command(args[1], commands()[[args[1]]], args[-1])
+  if (args[1] == "help") args <- c(args[2], "--help")
+  with_terminal_manners(list(quiet = "--quiet" %in% args, json = "--json" %in% args, command = args[1]), run_command(args))
 }
 
-run_command <- function(name, command, args) {
-  parser <- command_parser(name, command)
-  problem <- function(e) sub(".*: *\n *", "", trimws(conditionMessage(e)))
-  parsed <- tryCatch(
-    optparse::parse_args(parser, args, print_help_and_exit = FALSE, positional_arguments = TRUE, convert_hyphens_to_underscores = TRUE),
-    error = problem, warning = problem
-  )
-  help <- paste0("civicatlas ", name, " --help")
-  if (is.character(parsed)) return(wrong_usage(parsed, help))
-  if (parsed$options$help) {
-    optparse::print_help(parser)
-    return(0L)
+# One command with its arguments: reads, works and delivers, and gives what --json prints.
+run_command <- function(args, known = new.env(parent = emptyenv())) {
+  command <- find_command(args[1])
+  parsed <- parse_arguments(command, args[-1])
+  said$command <- without_secrets(paste(c("civicatlas", vapply(args, shell_word, "")), collapse = " "))  # as histories have it
+  on.exit(said$command <- NULL)
+  if (isTRUE(parsed$options$help)) {
+    cat(command_help(command))
+    return(invisible(NULL))
   }
-  inputs <- parsed$args
-  if (length(inputs) < command$inputs[1] || length(inputs) > command$inputs[2]) {
-    return(wrong_usage(paste0("it takes ", command$arguments, "; given: ", length(inputs)), help))
-  }
-  for (option in command$required) {
-    if (is.null(parsed$options[[option]])) return(wrong_usage(paste0("--", gsub("_", "-", option), " is missing"), help))
-  }
-  with_terminal_manners(parsed$options, command$run(inputs, parsed$options))
+  o <- with_inputs(command, parsed, known)
+  deliver(command$run(o), o, known)
 }
 
-wrong_usage <- function(problem, help) {
-  message("civicatlas: ", problem, "\nSee: ", help)
-  2L
+shell_word <- function(text) if (grepl("^[A-Za-z0-9_./:=@,+-]+$", text)) text else shQuote(text)
+
+find_command <- function(name) {
+  if (name %in% command_names()) return(command_record(name))
+  begins <- command_names()[startsWith(command_names(), name)]
+  nearest <- c(begins, command_names()[which.min(utils::adist(name, command_names()))])[1]
+  wrong_usage("there is no command \"{name}\"; the nearest is \"{nearest}\"")
 }
+
+# The options with what stands behind the command: layers read, the rest by name.
+with_inputs <- function(command, parsed, known) {
+  o <- c(parsed$options, list(known = known))
+  texts <- split(parsed$inputs, factor(roles_of_inputs(command, parsed$inputs), unique(command$role)))
+  for (role in names(texts)[lengths(texts) > 0]) {
+    read <- function(text) read_input(text, o, known, first = role != "OTHER")
+    switch(role,
+      LAYER = o$x <- read(texts$LAYER),
+      OTHER = o$y <- met(read(texts$OTHER), o$x, o$match_crs),
+      LAYERS = o$layers <- stats::setNames(lapply(texts$LAYERS, read), texts$LAYERS),
+      o[[ascii_lower(role)]] <- texts[[role]]
+    )
+  }
+  o
+}
+
+# The role of each input; the one with "..." takes what the others leave.
+roles_of_inputs <- function(command, inputs) {
+  many <- grepl("...", command$takes, fixed = TRUE)
+  rep(command$role, ifelse(many, max(1, length(inputs) - length(command$role) + 1), 1))[seq_along(inputs)]
+}
+
+met <- function(y, x, match_crs) if (match_crs && is_spatial_frame(y) && is_spatial_frame(x)) reproject_to(y, x) else y
+
+# A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
+read_input <- function(text, o, known, first) {
+  text_of <- function(name) if (first) o[[name]]
+  if (startsWith(text, "@")) {
+    layer <- known[[substring(text, 2)]]
+    if (is.null(layer)) wrong_usage("there is no layer {text} yet")
+    return(chosen_rows(layer, text_of("where"), text_of("within")))
+  }
+  if (text == "-") return(chosen_rows(read_stream(o$from), text_of("where"), text_of("within")))
+  place <- if (is.null(o$from)) text else with_ending(text, o$from)
+  read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), encoding = o$encoding,
+             damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
+}
+
+# A file under a name that tells its format.
+with_ending <- function(path, ending) {
+  if (identical(format_with(ending_of(path)), format_with(ending)) || !file.exists(path)) return(path)
+  copy <- tempfile(fileext = paste0(".", ending))
+  if (!file.symlink(normalizePath(path), copy)) file.copy(path, copy)
+  copy
+}
+
+chosen_rows <- function(x, where, within) {
+  if (!is.null(where)) x <- keep_rows(x, !!where)
+  if (is.null(within)) return(x)
+  if (length(within) != 4) wrong_usage("--within takes xmin,ymin,xmax,ymax")
+  keep_rows(x, !!sprintf("S_INTERSECTS(%s, BBOX(%s))", name_in_text(shape_column_name(x)), paste(core_number_text(within, -1L), collapse = ", ")))
+}
+
+# What a command gives: written where an output is named, else shown.
+deliver <- function(result, o, known) {
+  if (!is.null(o$output) && is.data.frame(result)) return(deliver_layer(result, o, known))
+  if (!isTRUE(o$json)) show_result(result)
+  as_data(result)
+}
+
+deliver_layer <- function(x, o, known) {
+  if (startsWith(o$output, "@")) {
+    assign(substring(o$output, 2), x, envir = known)
+    return(list(output = o$output, rows = nrow(x)))
+  }
+  x <- without_lists(x)
+  if (o$output == "-") {
+    write_stream(x)
+    return(NULL)
+  }
+  written(x, o$output, o)
+}
+
+written <- function(x, target, options) {
+  if (is.null(options$to_format) || identical(format_with(ending_of(target)), format_with(options$to_format))) {
+    x <- write_layer(x, target, layer = options$to_layer, replace = options$replace, append = options$append, decimals = options$decimals)
+  } else {
+    x <- written_as(x, target, options)
+  }
+  spatial <- is_spatial_frame(x)
+  list(output = if (grepl("://", target, fixed = TRUE)) shown_address(target) else target, rows = nrow(x),
+       columns = names(attribute_table(x)), renamed = written_names(x), crs = if (spatial) crs_data(crs_of(x)),
+       history = if (spatial) history_of(x))
+}
+
+# A file whose name does not tell its format.
+written_as <- function(x, target, options) {
+  format <- format_with(options$to_format, "written")
+  ending <- options$to_format
+  if (length(format_record(format)$beside)) wrong_usage("--to-format {ending} is of several files: end the name of the output in .{ending}")
+  need_place(target, NULL)
+  need_free(target, options$replace, NULL)
+  beside <- paste0(name_beside(target), ".", options$to_format)
+  on.exit(unlink(beside, expand = FALSE))
+  x <- quietly(write_layer(x, beside, layer = if (holds(format, "append")) options$to_layer %||% stem_of(target), decimals = options$decimals))
+  size <- file.size(beside)
+  publish(beside, target, NULL)
+  say("Wrote {.file {target}}: {counted(nrow(x), 'row')}, {format_size(size)}.")
+  x
+}
+
+show_result <- function(result) {
+  if (is.null(result) || inherits(result, "shown_already")) return(invisible())
+  if (is.data.frame(result)) {
+    table <- attribute_table(result)
+    if (ncol(table)) print_table(without_lists(table), indent = "")
+  } else {
+    print(result)
+  }
+}
+
+# Columns of lists as texts, with commas between.
+without_lists <- function(table) {
+  lists <- names(table)[vapply(table, function(column) is.list(column) && !is_shapes(column) && !inherits(column, "blob"), NA)]
+  for (name in lists) table[[name]] <- vapply(table[[name]], toString, "")
+  table
+}
+
+# Results as JSON has them: numbers and codes.
+as_data <- function(result) UseMethod("as_data")
+as_data.data.frame <- function(result) attribute_table(result)
+as_data.default <- function(result) {
+  data <- unclass(result)
+  attributes(data) <- attributes(data)["names"]
+  data
+}
+
+crs_data <- function(crs) if (!is.null(crs)) list(code = crs$code, name = crs$name)
 
 # Runs the work with warnings and errors as lines on standard error, and gives the exit code.
 with_terminal_manners <- function(options, work) {
@@ -71,12 +190,13 @@ with_terminal_manners <- function(options, work) {
   tryCatch(
     withCallingHandlers({
       result <- force(work)
-      if (isTRUE(options$json)) cat(as_json(result), "\n", sep = "")
+      if (isTRUE(options$json) && !is.null(result)) cat(as_json(result), "\n", sep = "")
       0L
     }, warning = function(w) {
       message("! ", conditionMessage(w))
       tryInvokeRestart("muffleWarning")
     }),
+    civicatlas_error_usage = function(e) report_failure(e, options, 2L),
     civicatlas_error_choice = function(e) report_failure(e, options, 2L),
     error = function(e) report_failure(e, options, 1L),
     interrupt = function(e) {
@@ -93,61 +213,9 @@ report_failure <- function(e, options, code) {
     kind <- sub("civicatlas_error_", "", grep("^civicatlas_error_", class(e), value = TRUE)[1])
     cat(as_json(list(error = list(kind = kind, message = text))), "\n", sep = "")
   }
-  message("civicatlas: ", text)
+  see <- if (inherits(e, "civicatlas_error_usage")) paste0("\nSee: civicatlas ", if (options$command %in% command_names()) paste(options$command, ""), "--help")
+  message("civicatlas: ", text, see)
   code
 }
 
 as_json <- function(x) jsonlite::toJSON(x, auto_unbox = TRUE, null = "null", na = "null", digits = NA, pretty = TRUE)
-
-overview <- function() {
-  summaries <- vapply(commands(), `[[`, "", "summary")
-  lines <- paste0("  ", formatC(names(summaries), width = -max(nchar(names(summaries)))), "  ", summaries)
-  paste0("usage: civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]\n\n", paste(lines, collapse = "\n"),
-         "\n\nEvery command has --help with an example, --quiet, and --json for machine-readable output.\n")
-}
-
-command_parser <- function(name, command) {
-  common <- list(option("quiet", FALSE, "leave out the one-line accounts"), option("json", FALSE, "machine-readable output"))
-  help <- optparse::make_option(c("-h", "--help"), action = "store_true", default = FALSE, help = "show this help")
-  optparse::OptionParser(
-    usage = paste0("civicatlas ", name, " ", command$arguments, " [OPTIONS]"), option_list = c(lapply(c(command$options, common), parser_option), help),
-    add_help_option = FALSE, description = paste0("\n", command$about %||% command$summary),
-    epilogue = paste0("Example:\n  ", command$example)
-  )
-}
-
-# An option with a value, or a flag where the default is FALSE.
-option <- function(name, default = NULL, help, type = if (is.numeric(default)) "double" else "character") {
-  list(name = name, default = default, help = help, type = type)
-}
-
-parser_option <- function(option) {
-  flag <- isFALSE(option$default)
-  optparse::make_option(paste0("--", option$name), action = if (flag) "store_true" else "store", default = option$default, help = option$help,
-                        type = if (flag) "logical" else option$type, metavar = if (flag) NULL else ascii_upper(gsub("-", "_", option$name)))
-}
-
-output_options <- list(
-  option("replace", FALSE, "replace the output where it is there already"),
-  option("to-layer", NULL, "GeoPackage or database: table to write [name of the file]"),
-  option("append", FALSE, "GeoPackage or database: add rows to a table that is there"),
-  option("decimals", NULL, "GeoJSON, KML, CSV, WKT: digits after the point of coordinates", type = "integer")
-)
-input_options <- list(
-  option("layer", NULL, "layer, where the (first) input holds several"),
-  option("encoding", NULL, "encoding of text in a dBASE table or CSV file, over what it says")
-)
-class_options <- list(
-  option("fill", NULL, "column, or expression on columns, to map"), option("classes", 5, "number of classes [%default]"),
-  option("method", "natural", paste("natural, quantile, equal, \"standard deviation\", geometric, pretty, head-tail, \"maximum gaps\" or, of maps,",
-                                    "continuous [%default]")),
-  option("at", NULL, "your own breaks instead, separated by commas"),
-  option("rounded", FALSE, "round the breaks to readable numbers"),
-  option("palette", "harbour", "harbour, ember, moss, dusk, slate, tide or thaw, or colours separated by commas [%default]"), option("title", NULL, "title")
-)
-relation_options <- list(
-  option("relation", "intersects", "relation of OGC Simple Features [%default]"),
-  option("distance", NULL, "for the relation \"within distance\"", type = "double"),
-  option("unit", NULL, "unit of --distance [m]"),
-  option("match-crs", FALSE, "reproject the second input to the CRS of the first")
-)

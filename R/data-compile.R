@@ -1,16 +1,11 @@
 # Trees of conditions and expressions as R code: calls of R's own vectorised operators and of our functions on the columns, with R's three
 # values of truth, which are those of CQL2. Conditions become SQL from there (io-sql.R).
 
-# The R code of a tree as a quosure. `layers` are frames by name that shapes may be compared with, `crs` is that of places written in it.
-quosure_of_tree <- function(tree, layers = list(), crs = NULL, call = rlang::caller_env()) {
-  context <- list(tree = tree, layers = layers, crs = crs, call = call)
+# The R code of a tree as a quosure. `layers` are frames by name that shapes may be compared with, `crs` is that of places written in it, `shapes`
+# are those of the rows.
+quosure_of_tree <- function(tree, layers = list(), crs = NULL, shapes = NULL, call = rlang::caller_env()) {
+  context <- list(tree = tree, layers = layers, crs = crs, shapes = shapes, call = call)
   rlang::new_quosure(code_of(tree, context), rlang::env(asNamespace("civicatlas")))
-}
-
-# The quosures of several named expressions.
-quosures_of_text <- function(text, what, call = rlang::caller_env()) {
-  trees <- parse_text(text, what, "named", call)
-  rlang::as_quosures(lapply(trees, function(tree) quosure_of_tree(with_text_of(tree, trees), call = call)), env = emptyenv())
 }
 
 with_text_of <- function(tree, whole) structure(tree, text = attr(whole, "text"), what = attr(whole, "what"))
@@ -26,9 +21,19 @@ code_of <- function(node, context) {
     interval = rlang::call2("interval_of", !!!lapply(node$args, code_of, context)),
     geometry = tryCatch(shapes_from_wkt(node$value, crs = context$crs), civicatlas_error = function(e) told(paste("the shape cannot be read:", said_by(e)))),
     list = lapply(node$args, code_of, context),
-    call = do.call(need_word(context$tree, node, context$call)$code, lapply(node$args, code_of, context), quote = TRUE),
+    call = code_of_call(node, context),
     operation = code_of_operation(node, context)
   )
+}
+
+code_of_call <- function(node, context) {
+  word <- need_word(context$tree, node, context$call)
+  args <- lapply(node$args, code_of, context)
+  if (word$use == "shape") {
+    if (is.null(context$shapes)) odd_kind(node, context, paste0(word$name, "() is of the shapes of rows, and there are none"))
+    args <- c(list(context$shapes), args)
+  }
+  do.call(word$code, args, quote = TRUE)
 }
 
 code_of_operation <- function(node, context) {
@@ -117,9 +122,10 @@ rest_of_division <- function(a, b) a - b * trunc(a / b)
 
 # % stands for any characters, _ for one, and a backslash before them for themselves.
 is_like <- function(x, pattern) {
-  found <- grepl(pattern_as_regex(pattern), x <- as.character(x), perl = TRUE)
-  found[is.na(x)] <- NA
-  found
+  known <- unique(as.character(x))
+  found <- grepl(pattern_as_regex(pattern), known, perl = TRUE)
+  found[is.na(known)] <- NA
+  found[match(as.character(x), known)]
 }
 
 pattern_as_regex <- function(pattern) {
@@ -204,15 +210,11 @@ truth_of_tree <- function(x, tree, layers = list(), crs = NULL, call = rlang::ca
   data <- plain_data_frame(dplyr::ungroup(x))
   need_columns_of_tree(tree, names(data), names(layers), call)
   check_kinds(tree, data, call)
-  code <- quosure_of_tree(tree, layers, crs %||% if (is_spatial_frame(x)) crs_of(x), call)
-  rep_len(rlang::eval_tidy(code, shapes_beside(data, x)), nrow(data))
+  code <- quosure_of_tree(tree, layers, crs %||% if (is_spatial_frame(x)) crs_of(x), row_shapes(x), call)
+  rep_len(rlang::eval_tidy(code, data), nrow(data))
 }
 
-# With what words on shapes need (see register_word()).
-shapes_beside <- function(data, x) {
-  if (is_spatial_frame(x)) data[[".shapes_of_rows"]] <- as_shapes(x)
-  data
-}
+row_shapes <- function(x) if (is_spatial_frame(x)) as_shapes(x)
 
 rows_of_tree <- function(x, tree, ...) which(truth_of_tree(x, tree, ...))
 

@@ -38,6 +38,7 @@ kind_of_call <- function(node, context) {
   if (word$use == "group" && !context$summaries) {
     odd_kind(node, context, paste0(word$name, "() is of many rows, and this looks at one"), "Work it out first, and use the number.")
   }
+  if (word$use == "shape" && context$summaries) odd_kind(node, context, paste0(word$name, "() stands in no summary"), "Compute a column first.")
   takes <- rep_len(c(word$takes, rep(utils::tail(word$takes, 1), length(node$args))), length(node$args))
   kinds <- unlist(Map(function(arg, wanted) need_kind(arg, context, wanted, paste0(word$name, "()")), node$args, takes))
   if (word$gives == "as given") kinds[1] else word$gives

@@ -25,7 +25,7 @@ clock <- function() proc.time()[["elapsed"]]
 record <- function(out, from, verb, call, rows_in, note = NULL, started = clock(), stale = NULL) {
   if (!is_spatial_frame(out)) return(out)
   step <- list(
-    verb = verb, call = call_text(call), rows_in = as.integer(rows_in), rows_out = nrow(out),
+    verb = verb, call = said$command %||% call_text(call), rows_in = as.integer(rows_in), rows_out = nrow(out),
     note = if (length(note)) paste(note, collapse = "; ") else NA_character_, seconds = round(clock() - started, 3), stale = stale
   )
   earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()

@@ -6,7 +6,7 @@ words <- new.env(parent = emptyenv())
 # * `use`: "row" (a value for each), "shape" (of each row's shape) or "group" (one for many rows)
 # * `takes`: kinds of its arguments ("number", "text", "truth", "time", "any"), the last one for all that follow; `least` and `most` of them
 # * `gives`: the kind of its value, or "as given"
-# * `code(...)`: an R call, from the code of the arguments
+# * `code(...)`: an R call, from the code of the arguments; of words on shapes the first is the shapes
 register_word <- function(name, use, takes, gives, code, help, least = length(takes), most = length(takes)) {
   words[[name]] <- list(name = name, use = use, takes = takes, gives = gives, code = code, help = help, least = least, most = most)
 }
@@ -33,7 +33,7 @@ need_word <- function(tree, node, call) {
 foreign_words <- c(
   is.na = "Write: column IS NULL", is.null = "Write: column IS NULL", isnull = "Write: column IS NULL", c = "Write: column IN ('one', 'two')",
   grepl = "Write: column LIKE '%part%'", startswith = "Write: column LIKE 'start%'", endswith = "Write: column LIKE '%end'",
-  tolower = "Write: lower(column)", toupper = "Write: upper(column)", n = "Write: count()", nrow = "Write: count()", avg = "Write: mean(column)",
+  tolower = "Write: lower(column)", toupper = "Write: upper(column)", nrow = "Write: count()", avg = "Write: mean(column)",
   "if" = "Write: CASE WHEN condition THEN value ELSE value END", ifelse = "Write: CASE WHEN condition THEN value ELSE value END",
   n_distinct = "Write: count_distinct(column)", substr = "Write: substring(text, from, length)", paste = "Write: concat(one, two)",
   "as.numeric" = "Write: number(text)", nchar = "Write: characters(text)", between = "Write: column BETWEEN 1 AND 5"
@@ -101,15 +101,16 @@ part_of_date <- function(x, part) {
 # --- of many rows --------------------------------------------------------------------------------------------------------
 
 # Missing values are left out, as SQL has it; who asks is told how many (see tell_left_out()).
-register_word("count", "group", "any", "number", function(x = NULL) if (is.null(x) || identical(x, "*")) quote(n()) else rlang::expr(sum(!is.na(!!x))),
+register_word("count", "group", "any", "number", function(x = NULL) if (is.null(x) || identical(x, "*")) quote(dplyr::n()) else rlang::expr(sum(!is.na(!!x))),
               "count(), or count(column): rows, or those that have a value.", least = 0)
+register_word("n", "group", character(), "number", function() quote(dplyr::n()), "n(): the same as count().")
 register_word("sum", "group", "number", "number", function(x) rlang::expr(sum(!!x, na.rm = TRUE)), "sum(column).")
 register_word("mean", "group", "number", "number", function(x) rlang::expr(mean(!!x, na.rm = TRUE)), "mean(column).")
 register_word("median", "group", "number", "number", function(x) rlang::expr(stats::median(!!x, na.rm = TRUE)), "median(column).")
 register_word("quantile", "group", c("number", "number"), "number", function(x, at) rlang::expr(unname(stats::quantile(!!x, !!at, na.rm = TRUE))),
               "quantile(column, 0.9).")
-register_word("min", "group", "any", "as given", function(x) rlang::expr(extreme_of(!!x, min)), "min(column).")
-register_word("max", "group", "any", "as given", function(x) rlang::expr(extreme_of(!!x, max)), "max(column).")
+register_word("min", "group", "any", "as given", function(x) rlang::expr(least_value(!!x)), "min(column).")
+register_word("max", "group", "any", "as given", function(x) rlang::expr(greatest_value(!!x)), "max(column).")
 register_word("first", "group", "any", "as given", function(x) rlang::expr(first_value(!!x)), "first(column): of the first row that has a value.")
 register_word("count_distinct", "group", "any", "number", function(x) rlang::expr(distinct_values(!!x)), "count_distinct(column): different values.")
 register_word("weighted_mean", "group", c("number", "number"), "number", function(x, by) rlang::expr(mean_weighted(!!x, !!by)),
@@ -117,7 +118,8 @@ register_word("weighted_mean", "group", c("number", "number"), "number", functio
 register_word("share", "group", "truth", "number", function(x) rlang::expr(mean(!!x, na.rm = TRUE)),
               "share(condition): the part of the rows for which it holds, from 0 to 1.")
 
-extreme_of <- function(x, most) if (all(is.na(x))) x[NA_integer_] else most(x, na.rm = TRUE)
+least_value <- function(x) if (all(is.na(x))) x[NA_integer_] else min(x, na.rm = TRUE)
+greatest_value <- function(x) if (all(is.na(x))) x[NA_integer_] else max(x, na.rm = TRUE)
 first_value <- function(x) x[which(!is.na(x))[1]]
 distinct_values <- function(x) vctrs::vec_unique_count(x[!is.na(x)])
 mean_weighted <- function(x, weight) {

@@ -89,7 +89,7 @@ frame_of <- function(found) {
 announce_layer <- function(out, name, read) {
   spatial <- is_spatial_frame(out)
   kept <- if (isTRUE(nrow(out) < read)) paste0(" of ", format_count(read)) else ""
-  rows <- paste0(format_count(nrow(out)), kept, if (nrow(out) == 1) " row" else " rows")
+  rows <- paste0(format_count(nrow(out)), kept, if (nrow(out) == 1 && !nzchar(kept)) " row" else " rows")
   columns <- counted(ncol(out) - spatial, "column")
   if (!nrow(out)) caution("data", "{.file {basename(name)}} gave no rows.")
   if (!spatial) {

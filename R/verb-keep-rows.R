@@ -52,13 +52,13 @@ condition_of_rows <- function(x, where, layers, crs, call) {
 for (measure in c("area", "length", "perimeter")) local({
   measure <- measure
   of <- as.name(paste0(measure, "_of"))
-  register_word(measure, "shape", "text", "number", function(unit = NULL) rlang::expr((!!of)(.shapes_of_rows, !!unit)),
+  register_word(measure, "shape", "text", "number", function(shapes, unit = NULL) rlang::expr((!!of)(!!shapes, !!unit)),
                 paste0(measure, "('", if (measure == "area") "ha" else "km", "'): of the shape of each row."), least = 0)
 })
 rm(measure)
 for (axis in c("x", "y")) local({
   axis <- axis
-  register_word(axis, "shape", "any", "number", function() rlang::expr(centre_coordinate(.shapes_of_rows, !!axis)),
+  register_word(axis, "shape", "any", "number", function(shapes) rlang::expr(centre_coordinate(!!shapes, !!axis)),
                 paste0(axis, "(): of the centre of each shape, or of a point."), least = 0, most = 0)
 })
 rm(axis)

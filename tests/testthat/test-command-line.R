@@ -27,10 +27,10 @@ test_that("help, wrong usage and failures have their exit codes", {
 
 test_that("an option without its value, or with another, is wrong usage, and a reader that goes is no failure", {
   needs <- civic("join", "a", "b", "c", "--nearest")
-  expect_identical(needs$err, "civicatlas: flag \"nearest\" requires an argument\nSee: civicatlas join --help")
+  expect_identical(needs$err, "civicatlas: --nearest needs a value\nSee: civicatlas join --help")
   number <- civic("join", "a", "b", "c", "--distance", "far")
   expect_identical(number$code, 2L)
-  expect_match(number$err, "double expected")
+  expect_match(number$err, "--distance takes a number, not \"far\"")
   skip_on_os("windows")
   script <- shQuote(system.file("exec", "civicatlas", package = "civicatlas"))
   expect_identical(system(paste("{ Rscript --vanilla", script, "join --help | true; } 2>&1"), intern = TRUE), character())

@@ -1,0 +1,114 @@
+# Many commands in one process, a line each, with layers kept in memory under names that begin with @.
+
+#' @include cli-command.R
+register_command("batch", function() {
+  new_command("In and out", "run commands from a file, a line each, in one process", "STEPS", list(
+    new_option("set", "text", "name=value, separated by commas: put in place of {name}"), new_option("check", "flag", "tell every mistake, and run nothing")
+  ), "civicatlas batch steps.txt --set year=2026", batch_command,
+  about = paste("run commands from a file, or from standard input with -, a line each, in one process. # begins a comment. @name in place of a file",
+                "keeps a layer in memory between lines. A line that fails ends the run"))
+})
+
+batch_command <- function(o) {
+  lines <- batch_lines(o$steps, o$set)
+  problems <- check_batch(lines)
+  if (length(problems)) {
+    for (problem in problems) message(problem)
+    fail(c("choice", "argument"), "{counted(length(problems), 'mistake')} in {.file {o$steps}}; nothing was run.", call = NULL)
+  }
+  if (o$check) {
+    say("{counted(length(lines), 'command')} in {.file {o$steps}}, without a mistake.")
+    return(structure(list(commands = length(lines), mistakes = list()), class = "shown_already"))
+  }
+  known <- new.env(parent = emptyenv())
+  results <- lapply(lines, function(line) run_line(line, known, o))
+  structure(unname(results), class = "shown_already")
+}
+
+run_line <- function(line, known, o) {
+  say("{line$number}: {line$text}")
+  tryCatch(run_command(c(line$words, if (o$json && !"--json" %in% line$words) "--json"), known), error = function(e) {
+    fail(sub("^civicatlas_error_", "", class(e)[1]), c("Line {line$number} failed, and the run ends there: {line$text}", x = "{said_by(e)}"), call = NULL)
+  })
+}
+
+# The lines that are commands: `number`, `text` and `words`, with values in place of their names.
+batch_lines <- function(path, set) {
+  lines <- if (path == "-") readLines(file("stdin"), encoding = "UTF-8", warn = FALSE) else read_steps(path)
+  values <- set_values(set)
+  found <- lapply(seq_along(lines), function(number) {
+    text <- trimws(lines[number])
+    words <- tryCatch(words_of_line(text), civicatlas_error_usage = function(e) e)
+    if (inherits(words, "error")) return(list(number = number, text = text, problem = conditionMessage(words)))
+    if (identical(words[1], "civicatlas")) words <- words[-1]
+    if (length(words)) list(number = number, text = text, words = vapply(words, with_values, "", values, USE.NAMES = FALSE))
+  })
+  Filter(Negate(is.null), found)
+}
+
+read_steps <- function(path) {
+  if (!file.exists(path)) no_such_file(path, NULL)
+  readLines(path, encoding = "UTF-8", warn = FALSE)
+}
+
+set_values <- function(set) {
+  if (is.null(set)) return(character())
+  pairs <- regmatches(column_list(set), regexpr("=", column_list(set), fixed = TRUE), invert = TRUE)
+  if (any(lengths(pairs) != 2)) wrong_usage("--set takes name=value, separated by commas")
+  stats::setNames(vapply(pairs, `[`, "", 2), trimws(vapply(pairs, `[`, "", 1)))
+}
+
+with_values <- function(word, values) {
+  for (name in names(values)) word <- gsub(paste0("{", name, "}"), values[[name]], word, fixed = TRUE)
+  word
+}
+
+# What is wrong with lines, as far as that can be known before they run: "3: ...".
+check_batch <- function(lines) {
+  made <- character()
+  problems <- character()
+  for (line in lines) {
+    found <- line$problem %||% problem_of_line(line, made)
+    problems <- c(problems, paste0(line$number, ": ", found, recycle0 = TRUE))
+    made <- c(made, outputs_of_line(line))
+  }
+  problems
+}
+
+problem_of_line <- function(line, made) {
+  open <- regmatches(line$words, regexpr("[{][A-Za-z_][A-Za-z0-9_]*[}]", line$words))
+  if (length(open)) return(paste0("nothing is set for ", open[1], "; give --set ", gsub("[{}]", "", open[1]), "=..."))
+  tryCatch({
+    command <- find_command(line$words[1])
+    parsed <- parse_arguments(command, line$words[-1])
+    for (input in inputs_of_line(command, parsed)) need_input(input, made)
+    for (input in inputs_of_line(command, parsed, "CONDITION")) parse_text(input, "condition", call = NULL)
+    for (option in command$options) check_text_option(option, parsed$options[[gsub("-", "_", option$name, fixed = TRUE)]])
+    character()
+  }, civicatlas_error = function(e) gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(e))))
+}
+
+# What stands behind a command in some roles.
+inputs_of_line <- function(command, parsed, reads = c("LAYER", "OTHER", "LAYERS", "INPUT", "SOURCE", "FILES", "TABLE")) {
+  parsed$inputs[roles_of_inputs(command, parsed$inputs) %in% reads]
+}
+
+need_input <- function(input, made) {
+  if (input %in% made || input == "-" || grepl("://", input, fixed = TRUE)) return(invisible())
+  if (startsWith(input, "@")) wrong_usage("no line before this one makes {input}")
+  if (!file.exists(input)) no_such_file(input, NULL)
+}
+
+check_text_option <- function(option, value) {
+  form <- c(condition = "condition", expression = "expression", expressions = "named")[option$type]
+  if (!is.na(form) && !is.null(value)) parse_text(value, option$name, form, NULL)
+}
+
+outputs_of_line <- function(line) {
+  command <- tryCatch(find_command(line$words[1]), error = function(e) NULL)
+  parsed <- if (!is.null(command)) tryCatch(parse_arguments(command, line$words[-1]), error = function(e) NULL)
+  if (is.null(parsed$inputs)) return(character())
+  if (identical(command$name, "load")) return(parsed$options$to)
+  last <- utils::tail(command$role, 1)
+  if (identical(last, "OUTPUT")) utils::tail(parsed$inputs, 1)
+}

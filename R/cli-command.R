@@ -1,0 +1,115 @@
+# The commands of the tool, one record each, from which their parser, help, completions and manual page are made. Files of R/cli-commands-*.R
+# register theirs.
+
+command_makers <- new.env(parent = emptyenv())
+
+# `make` gives the record when the command is first asked for, as what it names may come after it in the sources.
+register_command <- function(name, make) command_makers$all[[name]] <- make
+
+command_names <- function() names(command_makers$all)
+
+command_record <- function(name) {
+  record <- command_makers$all[[name]]()
+  record$name <- name
+  record
+}
+
+# * `takes`: what stands behind the command, in order. LAYER and OTHER are read, LAYERS are one or more, OUTPUT is written, anything else is
+#   handed on as text; in brackets what may be left out.
+# * `options`: see new_option(). Those for reading and writing are added where they are needed.
+# * `run(o)` has the options by name, layers as `x`, `y` and `layers`, and other arguments by their names in lower case. It gives a layer or table,
+#   which is written or shown, or anything else that prints.
+new_command <- function(group, summary, takes, options = list(), example, run, about = summary) {
+  role <- gsub("[^A-Z]", "", takes)
+  reads <- if (any(role %in% c("LAYER", "LAYERS"))) reading_options()
+  second <- if ("OTHER" %in% role) list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first"))
+  writes <- if ("OUTPUT" %in% role) writing_options()
+  own <- vapply(options, `[[`, "", "name")
+  shared <- Filter(function(option) !option$name %in% own, c(reads, second, writes, common_options()))
+  stopifnot(group %in% command_groups)
+  list(group = group, summary = summary, about = about, takes = takes, role = role, options = c(options, shared), example = example, run = run)
+}
+
+# `type`: flag, text, number, whole, numbers, choice (of `values`), column, columns, condition, expression, expressions, layer, file or crs.
+new_option <- function(name, type, help, default = NULL, values = NULL, required = FALSE) {
+  list(name = name, type = type, help = help, default = if (type == "flag") FALSE else default, values = values, required = required)
+}
+
+reading_options <- function() {
+  list(
+    new_option("layer", "text", "layer, where the (first) input holds several"),
+    new_option("where", "condition", "condition on the columns of the (first) input; other rows are left out"),
+    new_option("within", "numbers", "xmin,ymin,xmax,ymax in the layer's CRS; rows outside are left out"),
+    new_option("encoding", "text", "encoding of text in a dBASE table or CSV file, over what it says"),
+    new_option("from", "choice", "format of an input whose name does not tell, by its ending", values = unique(unname(endings_of("endings"))))
+  )
+}
+
+writing_options <- function() {
+  list(
+    new_option("replace", "flag", "replace the output where it is there already"),
+    new_option("append", "flag", "GeoPackage or database: add rows to a table that is there"),
+    new_option("to-layer", "text", "GeoPackage or database: table to write, by default the name of the file"),
+    new_option("to-format", "choice", "format of an output whose name does not tell, by its ending", values = unique(unname(endings_of("written")))),
+    new_option("decimals", "whole", "GeoJSON, KML, CSV, WKT: digits after the point of coordinates")
+  )
+}
+
+common_options <- function() {
+  list(
+    new_option("quiet", "flag", "leave out the one-line accounts"), new_option("json", "flag", "machine-readable output"),
+    new_option("help", "flag", "show this help")
+  )
+}
+
+relation_options <- function() {
+  list(
+    new_option("relation", "choice", "relation of OGC Simple Features", "intersects", relations),
+    new_option("distance", "number", "for the relation \"within distance\""),
+    new_option("unit", "choice", "unit of --distance, m by default", values = names(length_units))
+  )
+}
+
+unit_option <- function(of) new_option("unit", "choice", paste0("unit of ", of, ", m by default"), values = names(length_units))
+
+# --- what options hold -----------------------------------------------------------------------------------------------------
+
+column_list <- function(text) trimws(strsplit(text, ",")[[1]])
+
+# A list of columns as a selection of them; NULL for none.
+columns_option <- function(text) if (!is.null(text)) rlang::expr(dplyr::all_of(!!column_list(text)))
+
+symbol_option <- function(text) if (!is.null(text)) rlang::sym(text)
+
+# Expressions by name on the columns of a table, for `use` "row" or "group"; checked against the columns.
+expressions_option <- function(text, option, x, use = "row") {
+  trees <- parse_text(text, option, "named", NULL)
+  data <- as.list(plain_data_frame(x))
+  for (tree in trees) {
+    tree <- with_text_of(tree, trees)
+    need_columns_of_tree(tree, names(data), call = NULL)
+    check_kinds(tree, data, NULL, "any", use == "group")
+  }
+  if (use == "group") tell_left_out(trees, data)
+  lapply(trees, function(tree) quosure_of_tree(with_text_of(tree, trees), shapes = row_shapes(x), call = NULL))
+}
+
+# One expression on the columns of a table.
+expression_option <- function(text, option, x) {
+  tree <- parse_text(text, option, "expression", NULL)
+  data <- as.list(plain_data_frame(x))
+  need_columns_of_tree(tree, names(data), call = NULL)
+  check_kinds(tree, data, NULL, "any")
+  quosure_of_tree(tree, shapes = row_shapes(x), call = NULL)
+}
+
+# Summaries leave missing values out, which is told.
+tell_left_out <- function(trees, data) {
+  columns <- unique(unlist(lapply(trees, function(tree) {
+    groups <- nodes_where(tree, function(node) node$kind == "call" && word_of(node$value)$use == "group" && !ascii_lower(node$value) %in% c("count", "n"))
+    lapply(groups, columns_of_tree)
+  })))
+  missing <- vapply(data[columns], function(column) sum(is.na(column)), 0L)
+  lines <- paste0(names(missing), ": ", vapply(missing, counted, "", "row"))[missing > 0]
+  if (length(lines)) caution("data", c("Rows without a value are left out of summaries:", stats::setNames(escape(lines), rep("*", length(lines)))))
+}

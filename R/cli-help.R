@@ -1,0 +1,160 @@
+# Help, completions for shells and the manual page, all from the records of the commands.
+
+command_groups <- c("Look", "In and out", "Rows and columns", "CRS", "Shapes", "Two layers", "Mend", "Statistics", "Maps", "Other")
+
+overview <- function() {
+  records <- lapply(command_names(), command_record)
+  width <- max(nchar(command_names()))
+  groups <- command_groups
+  lines <- unlist(lapply(groups, function(group) {
+    own <- Filter(function(record) record$group == group, records)
+    c(paste0(group, ":"), vapply(own, function(record) paste0("  ", formatC(record$name, width = -width), "  ", record$summary), ""), "")
+  }))
+  paste0("usage: civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]\n\n", paste(lines, collapse = "\n"),
+         "\ncivicatlas help COMMAND tells more, with an example. Every command has --quiet, and --json for machine-readable output.\n")
+}
+
+command_help <- function(command) {
+  own <- Filter(function(option) option$name != "help", command$options)
+  left <- paste0("  --", vapply(own, option_in_help, ""))
+  width <- min(34, max(nchar(left)))
+  wrapped <- Map(function(left, option) {
+    text <- strwrap(option_text(option), 100 - width - 2)
+    starts <- if (nchar(left) <= width) formatC(left, width = -width) else paste0(left, "\n", strrep(" ", width))
+    paste(c(paste0(starts, "  ", text[1]), paste0(strrep(" ", width + 2), text[-1], recycle0 = TRUE)), collapse = "\n")
+  }, left, own)
+  paste0("usage: civicatlas ", command$name, " ", paste(command$takes, collapse = " "), " [OPTIONS]\n\n",
+         paste(strwrap(capital(command$about), 100), collapse = "\n"),
+         ".\n\n", paste(wrapped, collapse = "\n"), "\n\nExample:\n  ", command$example, "\n")
+}
+
+capital <- function(text) paste0(ascii_upper(substr(text, 1, 1)), substring(text, 2))
+
+option_in_help <- function(option) {
+  kind <- switch(option$type, flag = "", choice = " WORD", whole = " NUMBER", paste0(" ", ascii_upper(option$type)))
+  paste0(option$name, kind)
+}
+
+option_text <- function(option) {
+  values <- if (length(option$values) && length(option$values) <= 12) paste0(": ", paste(option$values, collapse = ", "))
+  default <- if (!is.null(option$default) && option$type != "flag") paste0(" [", option$default, "]") else if (option$required) " (needed)"
+  paste0(option$help, values, default)
+}
+
+# --- for shells ------------------------------------------------------------------------------------------------------------
+
+# The texts of completions by shell: "bash", "zsh" and "fish".
+completions <- function() {
+  records <- lapply(command_names(), command_record)
+  list(bash = bash_completion(records), zsh = zsh_completion(records), fish = fish_completion(records))
+}
+
+flags_of <- function(record) paste0("--", vapply(record$options, `[[`, "", "name"))
+
+bash_completion <- function(records) {
+  cases <- vapply(records, function(record) sprintf("    %s) words=\"%s\" ;;", record$name, paste(flags_of(record), collapse = " ")), "")
+  values <- value_cases(records, "    --%s) COMPREPLY=($(compgen -W \"%s\" -- \"$word\")); return ;;")
+  c("# Completion of civicatlas for bash.", "_civicatlas() {", "  local word=\"${COMP_WORDS[COMP_CWORD]}\" last=\"${COMP_WORDS[COMP_CWORD-1]}\" words=\"\"",
+    "  if [ \"$COMP_CWORD\" -eq 1 ]; then", sprintf("    COMPREPLY=($(compgen -W \"help %s\" -- \"$word\")); return",
+                                                    paste(command_names(), collapse = " ")), "  fi",
+    "  case \"$last\" in", values, "  esac", "  case \"${COMP_WORDS[1]}\" in", sprintf("    help) words=\"%s\" ;;", paste(command_names(), collapse = " ")),
+    cases, "  esac",
+    "  if [[ \"$word\" == -* || \"${COMP_WORDS[1]}\" == help ]]; then COMPREPLY=($(compgen -W \"$words\" -- \"$word\"))",
+    "  else COMPREPLY=($(compgen -f -- \"$word\")); fi",
+    "}", "complete -o filenames -F _civicatlas civicatlas")
+}
+
+# Options of which a shell can offer the values, one line each; words with blanks are left to be typed.
+value_cases <- function(records, line) {
+  options <- unlist(lapply(records, `[[`, "options"), recursive = FALSE)
+  options <- Filter(function(option) option$type == "choice", options)
+  names <- vapply(options, `[[`, "", "name")
+  vapply(unique(names), function(name) {
+    values <- unique(unlist(lapply(options[names == name], `[[`, "values")))
+    sprintf(line, name, paste(values[!grepl(" ", values)], collapse = " "))
+  }, "", USE.NAMES = FALSE)
+}
+
+zsh_completion <- function(records) {
+  quoted <- function(text) gsub("'", "'\\''", gsub(":", "\\:", gsub("[][]", "", text), fixed = TRUE), fixed = TRUE)
+  names <- vapply(records, function(record) sprintf("    '%s:%s'", record$name, quoted(record$summary)), "")
+  cases <- unlist(lapply(records, function(record) {
+    options <- vapply(record$options, function(option) {
+      value <- if (option$type == "flag") "" else if (option$type == "choice") sprintf(":%s:(%s)", option$name,
+                                                                                       paste(option$values[!grepl(" ", option$values)],
+                                                                                             collapse = " ")) else sprintf(":%s:_files", option$type)
+      sprintf("'--%s[%s]%s'", option$name, quoted(option$help), value)
+    }, "")
+    sprintf("    %s) _arguments %s '*:file:_files' ;;", record$name, paste(options, collapse = " "))
+  }))
+  c("#compdef civicatlas", "_civicatlas() {", "  local -a commands", "  commands=(", names, "  )",
+    "  if (( CURRENT == 2 )); then _describe command commands; return; fi",
+    "  local name=$words[2]", "  shift words; (( CURRENT-- ))", "  case $name in", cases, "  esac", "}", "_civicatlas \"$@\"")
+}
+
+fish_completion <- function(records) {
+  quoted <- function(text) paste0("'", gsub("'", "\\'", text, fixed = TRUE), "'")
+  c("# Completion of civicatlas for fish.", unlist(lapply(records, function(record) {
+    options <- vapply(record$options, function(option) {
+      value <- if (option$type == "flag") "" else if (option$type == "choice") paste(" -x -a",
+                                                                                     quoted(paste(option$values[!grepl(" ", option$values)],
+                                                                                                  collapse = " "))) else " -r"
+      sprintf("complete -c civicatlas -n '__fish_seen_subcommand_from %s' -l %s%s -d %s", record$name, option$name, value, quoted(option$help))
+    }, "")
+    c(sprintf("complete -c civicatlas -n __fish_use_subcommand -a %s -d %s", record$name, quoted(record$summary)), options)
+  })))
+}
+
+# The manual page in the language of man.
+manual_page <- function() {
+  safe <- function(text) gsub("-", "\\-", sub("^([.'])", "\\\\&\\1", gsub("\\", "\\e", text, fixed = TRUE)), fixed = TRUE)
+  commands <- unlist(lapply(command_names(), function(name) {
+    record <- command_record(name)
+    options <- unlist(lapply(record$options, function(option) {
+      c(".TP", paste0("\\fB", safe(paste0("--", option_in_help(option))), "\\fR"), safe(option_text(option)))
+    }))
+    c(paste0(".SS ", safe(paste(name, paste(record$takes, collapse = " ")))), safe(paste0(capital(record$about), ".")), options, ".PP", "Example:", ".PP",
+      ".RS", safe(record$example), ".RE")
+  }))
+  c(".TH CIVICATLAS 1", ".SH NAME", "civicatlas \\- layers on one coordinate reference system, combined, counted and mapped", ".SH SYNOPSIS",
+    "\\fBcivicatlas\\fR COMMAND INPUTS [OUTPUT] [OPTIONS]", ".SH DESCRIPTION",
+    safe(paste("Messages go to standard error, data to standard output. An input or output of - is standard input or output, a feature a line.",
+               "Conditions and expressions are those of OGC CQL2.")),
+    ".SH COMMANDS", commands, ".SH EXIT STATUS", "0 done, 1 the work failed, 2 wrong usage.")
+}
+
+register_command("completions", function() {
+  new_command("Other", "print or install completions for bash, zsh or fish, and the manual page", character(), list(
+    new_option("shell", "choice", "whose completions to print", "bash", c("bash", "zsh", "fish", "man")),
+    new_option("install", "flag", "put all into the folders that shells look into, where these are there and writable")
+  ), "civicatlas completions --install", completions_command)
+})
+
+completions_command <- function(o) {
+  texts <- c(completions(), list(man = manual_page()))
+  if (!o$install) {
+    cat(texts[[o$shell]], sep = "\n")
+    return(structure(list(shell = o$shell), class = "shown_already"))
+  }
+  placed <- unlist(lapply(names(texts), function(shell) {
+    folders <- Filter(function(folder) dir.exists(folder) && file.access(folder, 2) == 0, path.expand(completion_folders[[shell]]))
+    if (!length(folders)) return(NULL)
+    file <- file.path(folders[1], switch(shell, bash = "civicatlas", zsh = "_civicatlas", fish = "civicatlas.fish", man = "civicatlas.1"))
+    writeLines(enc2utf8(texts[[shell]]), file, useBytes = TRUE)
+    file
+  }))
+  if (length(placed)) {
+    say("Completions and manual: {.file {placed}}.")
+  } else {
+    say("No folder for completions is there and writable; {.code civicatlas completions} prints them.")
+  }
+  structure(list(files = placed), class = "shown_already")
+}
+
+# Where shells and man look, one's own folders first.
+completion_folders <- list(
+  bash = c("~/.local/share/bash-completion/completions", "/usr/local/share/bash-completion/completions", "/usr/share/bash-completion/completions"),
+  zsh = c("~/.local/share/zsh/site-functions", "/usr/local/share/zsh/site-functions", "/usr/share/zsh/vendor-completions"),
+  fish = c("~/.config/fish/completions", "/usr/share/fish/vendor_completions.d"),
+  man = c("~/.local/share/man/man1", "/usr/local/share/man/man1", "/usr/local/man/man1")
+)

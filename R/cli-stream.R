@@ -1,0 +1,79 @@
+# Layers through pipes: GeoJSON, a feature a line (RFC 8142), behind a first line of our own that carries what GeoJSON has no place for: the CRS,
+# on which the coordinates are, the types of columns and the history.
+
+read_stream <- function(ending = NULL) {
+  folder <- tempfile("stream")
+  dir.create(folder)
+  on.exit(unlink(folder, recursive = TRUE, expand = FALSE))
+  file <- file.path(folder, paste0("standard-input.", ending %||% "geojsonl"))
+  con <- file("stdin", "rb")
+  bytes <- tryCatch(read_all(con), finally = close(con))
+  if (!length(bytes)) fail("file", "Standard input is empty.", call = NULL)
+  read_stream_bytes(bytes, file)
+}
+
+read_all <- function(con) {
+  parts <- list()
+  repeat {
+    part <- readBin(con, "raw", 1e7)
+    if (!length(part)) return(unlist(parts))
+    parts[[length(parts) + 1]] <- part
+  }
+}
+
+read_stream_bytes <- function(bytes, file) {
+  end <- c(which(utils::head(bytes, 1e6) == charToRaw("\n")), length(bytes))[1]
+  first <- rawToChar(bytes[seq_len(end)][bytes[seq_len(end)] != 0])
+  about <- if (grepl("^\\s*[{]\\s*\"civicatlas\"", first)) tryCatch(jsonlite::fromJSON(first, simplifyVector = FALSE)$civicatlas, error = function(e) NULL)
+  writeBin(if (is.null(about)) bytes else bytes[-seq_len(end)], file)
+  if (is.null(about)) return(read_layer(file))
+  if (end == length(bytes)) return(empty_layer(about))
+  x <- suppressWarnings(quietly(read_layer(file, crs = about$crs)), classes = "civicatlas_warning_crs")
+  if (is.null(about$crs)) attr(x[["geometry"]], "crs") <- NULL
+  x <- typed_columns(x, about$columns)
+  attr(x, "history") <- lapply(about$history, step_of_history)
+  x
+}
+
+step_of_history <- function(step) {
+  list(verb = as.character(step$verb), call = as.character(step$call), rows_in = as.integer(step$rows_in %||% NA), rows_out = as.integer(step$rows_out %||% NA),
+       note = as.character(step$note %||% NA), seconds = as.double(step$seconds %||% NA), stale = NULL)
+}
+
+empty_layer <- function(about) {
+  columns <- lapply(about$columns, function(type) typed_from_text(character(), type))
+  new_spatial_frame(tibble::new_tibble(c(columns, list(geometry = new_shapes(crs = as_crs(about$crs)))), nrow = 0L), "geometry")
+}
+
+typed_columns <- function(x, types) {
+  for (name in names(types)) {
+    if (is.null(x[[name]])) x[[name]] <- rep(NA, nrow(x))
+    x[[name]] <- typed_from_text(x[[name]], types[[name]])
+  }
+  x[c(names(types), setdiff(names(x), names(types)))]
+}
+
+typed_from_text <- function(values, type) {
+  switch(type,
+    date = as.Date(as.character(values)), datetime = as_datetime(as.character(values)), text = as.character(values), integer = as.integer(values),
+    number = as.double(values), logical = as.logical(values), values
+  )
+}
+
+write_stream <- function(x, con = pipe_out()) {
+  if (!is_spatial_frame(x)) fail("argument", "A table without shapes cannot go through a pipe; write it to a file.", call = NULL)
+  shapes <- as_shapes(x)
+  crs <- crs_of(shapes)
+  columns <- writable_columns(x, NULL, keep = character())
+  kinds <- vapply(as.list(attribute_table(x)), kind_of_column, "")
+  about <- list(version = 1L, crs = if (!is.null(crs)) if (is.na(crs$code)) crs_text(crs, "wkt2") else crs$code, columns = as.list(kinds),
+                history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), "stale")]))
+  line <- jsonlite::toJSON(list(civicatlas = about), auto_unbox = TRUE, digits = NA, null = "null", na = "null")
+  encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), columns, -1L, "", "lines"))
+  on.exit(close(con))
+  writeBin(c(charToRaw(enc2utf8(paste0(line, "\n"))), encoded$bytes), con)
+  invisible(x)
+}
+
+# Standard output for bytes.
+pipe_out <- function() if (.Platform$OS.type == "windows") file("CON", "wb") else file("/dev/stdout", "wb", raw = TRUE)
