@@ -76,7 +76,11 @@ condition_json <- function(condition) {
 #' @rdname condition_json
 #' @export
 condition_text <- function(condition) {
-  tree <- parse_text(condition, "condition", call = rlang::current_env())
+  text_of_condition(parse_text(condition, "condition", call = rlang::current_env()))
+}
+
+# Without the brackets around the whole.
+text_of_condition <- function(tree) {
   text <- text_of_tree(tree)
   if (is_operation(tree, c("and", "or"))) substr(text, 2, nchar(text) - 1) else text
 }

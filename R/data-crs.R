@@ -113,7 +113,7 @@ read_text <- function(source, name, call) {
 
 # "WGS 84 / UTM zone 57S (EPSG:32757)"; "none" where there is no CRS.
 crs_label <- function(x) {
-  if (is.null(x)) return("none: label it with declare_crs()")
+  if (is.null(x)) return(typed("none: label it with declare_crs()", "none: label it with convert --crs"))
   name <- if (is.na(x$name)) "unnamed" else x$name
   if (is.na(x$code)) return(paste0(name, " (no code)"))
   paste0(name, " (", x$code, if (isTRUE(x$matched)) ", matched by meaning", ")")

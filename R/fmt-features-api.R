@@ -61,7 +61,8 @@ read_features <- function(source, query) {
   asked <- features_crs(source, query)
   query$crs <- NULL
   query <- settle_window(query, asked$crs)
-  parameters <- c(source$query, list(limit = getOption("civicatlas.page_size", 1000)), asked$parameters, features_window(query$within, asked))
+  parameters <- c(source$query, list(limit = getOption("civicatlas.page_size", 1000)), asked$parameters, features_window(query$within, asked),
+                  features_filter(source, query))
   url <- paste0(source$path, "/collections/", utils::URLencode(source$layer, reserved = TRUE), "/items")
   pages <- list()
   visited <- character()
@@ -117,6 +118,20 @@ features_crs <- function(source, query) {
   if (length(address)) return(list(crs = wanted, parameters = list(crs = address[1]), address = address[1]))
   fail("crs", c("{.url {source$name}} does not offer {crs_label(wanted)}.",
                 i = "Read it on longitude and latitude, then use {.fn reproject_to}; offered: {.val {offered %||% 'CRS84'}}."), call = query$call)
+}
+
+# A condition in CQL2 as it is, for a server that declares that it takes filters in it (OGC 19-079r2, sections 6 and 8); what it sends is looked
+# at here once more.
+features_filter <- function(source, query) {
+  known <- is.null(query$condition) || length(nodes_where(query$condition, function(node) node$kind == "call" || is_operation(node, "case")))
+  if (known || !takes_filters(source, query)) return(NULL)
+  list(filter = text_of_condition(query$condition), `filter-lang` = "cql2-text")
+}
+
+takes_filters <- function(source, query) {
+  declared <- tryCatch(features_json(paste0(source$path, "/conformance"), query$call, source$query)$conformsTo, civicatlas_error = function(e) NULL)
+  declared <- as.character(unlist(declared))
+  any(grepl("/conf/cql2-text$", declared)) && any(grepl("ogcapi-features-3/.*/conf/(features-)?filter$", declared))
 }
 
 features_window <- function(window, asked) {

@@ -26,6 +26,8 @@ items <- function(request, base) {
     box <- as.numeric(strsplit(query$bbox, ",")[[1]])
     i <- i[x[i] >= box[1] & x[i] <= box[3]]
   }
+  # Of filters it knows "seats >= number" alone.
+  if (!is.null(query$filter)) i <- i[ifelse(i > 10, i + 0.5, i) >= as.double(sub("^seats >= ", "", query$filter))]
   matched <- length(i)
   offset <- as.integer(if (is.null(query$offset)) 0 else query$offset)
   limit <- min(10L, as.integer(if (is.null(query$limit)) 10 else query$limit))
@@ -48,6 +50,7 @@ api <- function(request, path, base) {
   place <- sub("^/api/?$", "/landing", path)
   switch(sub("^/api", "", place),
     "/landing" = answer(sprintf("{\"links\":[{\"rel\":\"data\",\"href\":\"%s/collections\"}]}", base)),
+    "/conformance" = answer("{\"conformsTo\":[\"http://www.opengis.net/spec/cql2/1.0/conf/cql2-text\",\"http://www.opengis.net/spec/ogcapi-features-3/1.0/conf/filter\"]}"),
     "/collections" = answer("{\"collections\":[{\"id\":\"rooms\",\"crs\":[\"http://www.opengis.net/def/crs/OGC/1.3/CRS84\",\"http://www.opengis.net/def/crs/EPSG/0/32757\"],\"extent\":{\"spatial\":{\"bbox\":[[160,-48,161,-47]]}}}]}"),
     "/collections/rooms/items" = items(request, base),
     answer("{}", status = 404L)

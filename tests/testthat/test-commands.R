@@ -189,3 +189,16 @@ test_that("formats of inputs and outputs whose names do not tell are named, and 
   loaded <- jsonlite::fromJSON(run("load", many, "--to", file.path(folder, "store.gpkg"), "--tables", "a,b", "--prefix", "x_", "--json", "--quiet")$out)
   expect_identical(loaded$table, c("x_a", "x_b"))
 })
+
+test_that("messages name commands and options", {
+  expect_true(all(names(civicatlas:::command_of_verb) %in% getNamespaceExports("civicatlas")))
+  expect_true(all(sub(" .*", "", civicatlas:::command_of_verb) %in% civicatlas:::command_names()))
+  words <- civicatlas:::code_in_words
+  expect_identical(words("reproject_to(x, \"EPSG:32757\")"), "civicatlas reproject LAYER OUTPUT --crs EPSG:32757")
+  expect_identical(words("declare_crs(x, \"EPSG:4326\")"), "civicatlas convert LAYER OUTPUT --crs EPSG:4326")
+  expect_identical(words("join_where(x, y, multiple = \"first\")"), "civicatlas join LAYER OTHER OUTPUT --multiple first")
+  expect_identical(words(c("force = TRUE", "most_ties = 500", "options(digits = 3)", "--match-crs")), c("--force", "--most-ties 500", "options(digits = 3)", "--match-crs"))
+  told <- run("join", demo_file("rooms.geojson"), demo_file("wards.shp"), "x.shp")
+  expect_match(told$err, "civicatlas reproject")
+  expect_match(run("pick", demo_file("wards.shp"), demo_file("rooms.geojson"), "x.shp", "--take", "name", "--rank-by", "seatz", "--match-crs")$err, "`--rank-by` names")
+})

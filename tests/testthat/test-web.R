@@ -69,6 +69,19 @@ test_that("a server may send on to itself, and to others where they are allowed"
   expect_error(read_layer(paste0(base, "/api")), "more than 1 page,", class = "civicatlas_error_file")
 })
 
+test_that("a condition in CQL2 is sent to a server that declares that it takes it, and holds all the same", {
+  folder <- web_folder()
+  base <- paste0(local_server("web", folder), "/api/collections/rooms")
+  found <- read_layer(base, where = "seats >= 15 AND S_INTERSECTS(geometry, BBOX(160, -48, 160.2, -46))")
+  expect_identical(found$name, paste("room", 15:20))
+  asked <- utils::URLdecode(paste(requests_of(folder), collapse = "\n"))
+  expect_match(asked, "filter=seats >= 15", fixed = TRUE)
+  expect_match(asked, "filter-lang=cql2-text", fixed = TRUE)
+  before <- length(grep("filter=", requests_of(folder)))
+  expect_identical(nrow(read_layer(base, where = "round(seats) >= 15")), 11L)  # a function that is none of the standard's stays here
+  expect_length(grep("filter=", requests_of(folder)), before)
+})
+
 test_that("collections of an OGC API are read page by page, with the window sent to the server", {
   folder <- web_folder()
   base <- paste0(local_server("web", folder), "/api")
