@@ -82,26 +82,15 @@ problem_of_line <- function(line, made) {
     command <- find_command(line$words[1])
     parsed <- parse_arguments(command, line$words[-1])
     for (input in inputs_of_line(command, parsed)) need_input(input, made)
-    for (input in inputs_of_line(command, parsed, "CONDITION")) parse_text(input, "condition", call = NULL)
-    for (option in command$options) check_text_option(option, parsed$options[[gsub("-", "_", option$name, fixed = TRUE)]])
+    check_texts(command, parsed)
     character()
   }, civicatlas_error = function(e) gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(e))))
-}
-
-# What stands behind a command in some roles.
-inputs_of_line <- function(command, parsed, reads = c("LAYER", "OTHER", "LAYERS", "INPUT", "SOURCE", "FILES", "TABLE")) {
-  parsed$inputs[roles_of_inputs(command, parsed$inputs) %in% reads]
 }
 
 need_input <- function(input, made) {
   if (input %in% made || input == "-" || grepl("://", input, fixed = TRUE)) return(invisible())
   if (startsWith(input, "@")) wrong_usage("no line before this one makes {input}")
   if (!file.exists(input)) no_such_file(input, NULL)
-}
-
-check_text_option <- function(option, value) {
-  form <- c(condition = "condition", expression = "expression", expressions = "named")[option$type]
-  if (!is.na(form) && !is.null(value)) parse_text(value, option$name, form, NULL)
 }
 
 outputs_of_line <- function(line) {

@@ -105,6 +105,7 @@ wrong_usage <- function(text, envir = rlang::caller_env()) {
 # A line of a batch as a shell would take it apart: blanks divide, quotes hold together, a backslash takes the next character as it is, and #
 # begins a comment.
 words_of_line <- function(line) {
+  if (!grepl("['\"\\\\#]", line)) return(strsplit(trimws(line), "\\s+")[[1]])
   piece <- "'[^']*'|\"(?:[^\"\\\\]|\\\\.)*\"|\\\\.|[^\\s'\"\\\\]"
   word <- paste0("^\\s*((?:", piece, ")+)")
   words <- character()

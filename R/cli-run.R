@@ -37,6 +37,7 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
     cat(command_help(command))
     return(invisible(NULL))
   }
+  check_texts(command, parsed)
   o <- with_inputs(command, parsed, known)
   deliver(command$run(o), o, known)
 }
@@ -70,6 +71,21 @@ with_inputs <- function(command, parsed, known) {
 roles_of_inputs <- function(command, inputs) {
   many <- grepl("...", command$takes, fixed = TRUE)
   rep(command$role, ifelse(many, max(1, length(inputs) - length(command$role) + 1), 1))[seq_along(inputs)]
+}
+
+# What stands behind a command in some roles.
+inputs_of_line <- function(command, parsed, reads = c("LAYER", "OTHER", "LAYERS", "INPUT", "SOURCE", "FILES", "TABLE")) {
+  parsed$inputs[roles_of_inputs(command, parsed$inputs) %in% reads]
+}
+
+# Can the conditions and expressions be read? Known before any layer is.
+check_texts <- function(command, parsed) {
+  for (text in inputs_of_line(command, parsed, "CONDITION")) parse_text(text, "condition", call = NULL)
+  forms <- c(condition = "condition", expression = "expression", expressions = "named")
+  for (option in command$options) {
+    text <- parsed$options[[gsub("-", "_", option$name, fixed = TRUE)]]
+    if (option$type %in% names(forms) && !is.null(text)) parse_text(text, option$name, forms[[option$type]], NULL)
+  }
 }
 
 met <- function(y, x, match_crs) if (match_crs && is_spatial_frame(y) && is_spatial_frame(x)) reproject_to(y, x) else y
@@ -129,6 +145,7 @@ written <- function(x, target, options) {
   } else {
     x <- written_as(x, target, options)
   }
+  if (!isTRUE(options$json)) return(NULL)
   spatial <- is_spatial_frame(x)
   list(output = if (grepl("://", target, fixed = TRUE)) shown_address(target) else target, rows = nrow(x),
        columns = names(attribute_table(x)), renamed = written_names(x), crs = if (spatial) crs_data(crs_of(x)),

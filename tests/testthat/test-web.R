@@ -78,7 +78,7 @@ test_that("a condition in CQL2 is sent to a server that declares that it takes i
   expect_match(asked, "filter=seats >= 15", fixed = TRUE)
   expect_match(asked, "filter-lang=cql2-text", fixed = TRUE)
   before <- length(grep("filter=", requests_of(folder)))
-  expect_identical(nrow(read_layer(base, where = "round(seats) >= 15")), 11L)  # a function that is none of the standard's stays here
+  expect_identical(nrow(read_layer(base, where = "round(seats) >= 15")), 12L)  # a function that is none of the standard's stays here
   expect_length(grep("filter=", requests_of(folder)), before)
 })
 
