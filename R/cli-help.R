@@ -41,6 +41,31 @@ option_text <- function(option) {
   paste0(option$help, values, default)
 }
 
+#' Commands of the command-line tool
+#'
+#' `civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]`. An input is a file, an address, `-` for standard input or, in a batch, `@name` for a layer in
+#' memory; an output is a file, a database, `-` for standard output or `@name`. Conditions and expressions are those of [CQL2][conditions]. Exit
+#' codes: 0 done, 1 the work failed, 2 wrong usage.
+#' @eval commands_in_help()
+#' @name commands
+#' @examples
+#' run_command_line(c("help", "buffer"))
+NULL
+
+# A section a command for the help page; options that all have come once, at the end.
+commands_in_help <- function() {
+  shared <- c(reading_options(), list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first")), writing_options(), common_options())
+  safe <- function(text) gsub("{name}", "`{name}`", gsub("%", "\\%", text, fixed = TRUE), fixed = TRUE)
+  item <- function(option) sprintf("* `--%s`: %s", option_in_help(option), safe(option_text(option)))
+  sections <- unlist(lapply(command_names(), function(name) {
+    record <- command_record(name)
+    own <- Filter(function(option) !option$name %in% vapply(shared, `[[`, "", "name"), record$options)
+    c(paste0("@section ", name, ":"), paste0(capital(record$about), ". `civicatlas ", paste(c(name, record$takes), collapse = " "), "`"), "",
+      vapply(own, item, ""), "", paste0("Example: `", gsub("%", "\\%", record$example, fixed = TRUE), "`"))
+  }))
+  c(sections, "@section Options that many share:", "", vapply(shared, item, ""))
+}
+
 # --- for shells ------------------------------------------------------------------------------------------------------------
 
 # The texts of completions by shell: "bash", "zsh" and "fish".

@@ -148,8 +148,16 @@ written <- function(x, target, options) {
   if (!isTRUE(options$json)) return(NULL)
   spatial <- is_spatial_frame(x)
   list(output = if (grepl("://", target, fixed = TRUE)) shown_address(target) else target, rows = nrow(x),
-       columns = names(attribute_table(x)), renamed = written_names(x), crs = if (spatial) crs_data(crs_of(x)),
+       columns = columns_written(x), renamed = written_names(x), crs = if (spatial) crs_data(crs_of(x)),
        history = if (spatial) history_of(x))
+}
+
+# Names as the file has them.
+columns_written <- function(x) {
+  names <- names(attribute_table(x))
+  renamed <- written_names(x)
+  at <- match(names, renamed$name)
+  ifelse(is.na(at), names, renamed$written[at])
 }
 
 # A file whose name does not tell its format.
@@ -172,7 +180,7 @@ show_result <- function(result) {
   if (is.null(result) || inherits(result, "shown_already")) return(invisible())
   if (is.data.frame(result)) {
     table <- attribute_table(result)
-    if (ncol(table)) print_table(without_lists(table), indent = "")
+    if (ncol(table)) print_table(without_lists(table), indent = "", width = if (isatty(stdout())) cli::console_width() else Inf)
   } else {
     print(result)
   }

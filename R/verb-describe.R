@@ -92,14 +92,35 @@ described_extent <- function(x) {
 }
 
 # A small table in plain text: numbers to the right, text to the left, missing values blank.
-print_table <- function(data, indent = "  ") {
+# Where `width` is a number of characters, long texts are cut, and columns that find no place are named below.
+print_table <- function(data, indent = "  ", width = Inf) {
   cells <- lapply(names(data), function(name) {
     column <- data[[name]]
-    numeric <- is.numeric(column)
-    text <- if (is.integer(column)) format_count(column) else if (numeric) format(column, big.mark = ",", trim = TRUE) else as.character(column)
-    text <- printable(c(name, ifelse(is.na(column), "", text)))
-    format(text, justify = if (numeric) "right" else "left")
+    text <- if (is.integer(column)) format_count(column) else if (is.numeric(column)) format(column, big.mark = ",", trim = TRUE) else as.character(column)
+    printable(c(name, ifelse(is.na(column), "", text)))
   })
-  lines <- do.call(paste, c(cells, sep = "  "))
+  numeric <- vapply(data, is.numeric, NA)
+  cells <- fitted_cells(cells, numeric, width - nchar(indent))
+  aligned <- Map(function(text, numeric) format(text, justify = if (numeric) "right" else "left"), cells, numeric[seq_along(cells)])
+  lines <- do.call(paste, c(unname(aligned), sep = "  "))
   cat(paste0(indent, sub("\\s+$", "", lines), "\n"), sep = "")
+  left <- names(data)[-seq_along(cells)]
+  if (length(left)) cat(indent, "\u2026 ", counted(length(left), "more column"), ": ", paste(printable(left), collapse = ", "), "\n", sep = "")
+}
+
+# The longest texts are cut to what is left of the width, down to 12 characters; then columns are left out from the end.
+fitted_cells <- function(cells, numeric, width) {
+  widths <- function(cells) vapply(cells, function(text) max(nchar(text, "width")), 0)
+  total <- function(cells) sum(widths(cells)) + 2 * (length(cells) - 1)
+  repeat {
+    over <- total(cells) - width
+    longest <- which.max(ifelse(numeric[seq_along(cells)], 0, widths(cells)))
+    if (over <= 0 || !length(cells) || numeric[longest] || widths(cells)[longest] <= 12) break
+    others <- widths(cells)[-longest]
+    next_longest <- max(12, others[!numeric[seq_along(cells)][-longest]])
+    room <- max(12, widths(cells)[longest] - over, min(next_longest, widths(cells)[longest] - 1))
+    cells[[longest]] <- cli::ansi_strtrim(cells[[longest]], room)
+  }
+  while (length(cells) > 1 && total(cells) > width) cells <- cells[-length(cells)]
+  cells
 }

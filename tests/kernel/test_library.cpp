@@ -1,5 +1,8 @@
 // The core as a program without R uses it, by its one public header.
 #include <catch2/catch.hpp>
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
 #include <numeric>
 
 #include "kernel/civic.h"
@@ -41,3 +44,22 @@ TEST_CASE("two layers are read, overlaid and written without R") {
   const civic::Box box = rows_of(back).box(0);
   CHECK((box.xmin == 1 && box.ymin == 0 && box.xmax == 2 && box.ymax == 2));
 }
+
+#ifndef _WIN32  // where the example's path is another one under wine
+TEST_CASE("the example program does the same with files") {
+  const std::filesystem::path folder = std::filesystem::temp_directory_path() / "civic-example";
+  std::filesystem::create_directory(folder);
+  const auto path = [&](const char* name) { return (folder / name).string(); };
+  std::ofstream(path("one.geojson")) << square(0, R"("ward":"west")");
+  std::ofstream(path("other.geojson")) << square(1, R"("park":7)");
+  const std::string files = " " + path("one.geojson") + " " + path("other.geojson") + " " + path("pieces.geojson");
+  REQUIRE(std::system((CIVIC_EXAMPLE + files).c_str()) == 0);
+  const civic::InputFile written(path("pieces.geojson"));
+  const civic::GeojsonLayer back = civic::decode_geojson(written.read(0, written.size()).bytes(), {});
+  REQUIRE(back.columns.size() == 2);
+  CHECK(back.columns[0].texts[0] == "west");
+  CHECK(back.columns[1].integers[0] == 7);
+  CHECK(std::system((CIVIC_EXAMPLE + std::string(" nothing.geojson") + files + " 2>/dev/null").c_str()) != 0);
+  std::filesystem::remove_all(folder);
+}
+#endif

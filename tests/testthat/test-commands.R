@@ -202,3 +202,39 @@ test_that("messages name commands and options", {
   expect_match(told$err, "civicatlas reproject")
   expect_match(run("pick", demo_file("wards.shp"), demo_file("rooms.geojson"), "x.shp", "--take", "name", "--rank-by", "seatz", "--match-crs")$err, "`--rank-by` names")
 })
+
+test_that("options have the names and defaults of R's arguments, but where they are listed here", {
+  shared <- c("layer", "where", "within", "encoding", "from", "match-crs", "replace", "append", "to-layer", "to-format", "decimals", "quiet", "json", "help")
+  own_words <- list(
+    convert = c("mend-numbers", "skip-damaged"), rates = "name", classes = c("fill", "palette", "title"), join = c("nearest", "most-ties"), nearest = "distance",
+    select = "others", pick = "lowest", summarise = c("with", "compute"), distances = c("names", "other-names"), "cross-table" = c("column", "other-column"),
+    flows = c("from-column", "to-column", "with"), neighbours = "neighbours", autocorrelation = c("fill", "count", "distance", "unit"),
+    clusters = c("fill", "count", "distance", "unit"), crs = c("find", "suggest"), simplify = "each-alone", dissolve = c("by", "with"),
+    map = c("as", "after", "key", "outlines", "points", "labels", "graticule", "scale-bar", "north-arrow", "dark", "size-unit")
+  )
+  verbs <- civicatlas:::command_of_verb
+  for (name in civicatlas:::command_names()) {
+    functions <- lapply(names(verbs)[sub(" .*", "", verbs) == name], get, envir = asNamespace("civicatlas"))
+    if (!length(functions)) next
+    arguments <- unlist(lapply(functions, formals), recursive = FALSE)
+    names(arguments) <- gsub("_", "-", sub("^[.]", "", names(arguments)))
+    options <- Filter(function(option) !option$name %in% shared, civicatlas:::command_record(name)$options)
+    names(options) <- vapply(options, `[[`, "", "name")
+    expect_setequal(setdiff(names(options), names(arguments)), own_words[[name]] %||% character())
+    for (option in options[intersect(names(options), names(arguments))]) {
+      if (rlang::is_missing(arguments[[option$name]]) || option$type == "flag" || is.null(option$default)) next
+      expect_equal(option$default, eval(arguments[[option$name]]), info = paste(name, option$name))
+    }
+  }
+})
+
+test_that("tables are fitted to a width", {
+  x <- tibble::tibble(id = 1:2, name = c(strrep("x", 80), "short"), more = c(strrep("y", 30), "z"), number = c(1.5, 2))
+  lines <- capture.output(civicatlas:::print_table(x, "", 60))
+  expect_true(all(nchar(lines, "width") <= 60))
+  expect_match(lines[1], "id  name +more +number")
+  narrow <- capture.output(civicatlas:::print_table(x, "", 24))
+  expect_true(all(nchar(narrow[-length(narrow)], "width") <= 24))
+  expect_match(narrow[length(narrow)], "more column")
+  expect_identical(max(nchar(capture.output(civicatlas:::print_table(x, "")))), 2L + 2L + 80L + 2L + 30L + 2L + 6L)
+})
