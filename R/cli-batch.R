@@ -35,7 +35,7 @@ run_line <- function(line, known, o) {
 # The lines that are commands: `number`, `text` and `words`, with values in place of their names.
 batch_lines <- function(path, set) {
   lines <- if (path == "-") readLines(file("stdin"), encoding = "UTF-8", warn = FALSE) else read_steps(path)
-  values <- set_values(set)
+  values <- named_values(set, "set")
   found <- lapply(seq_along(lines), function(number) {
     text <- trimws(lines[number])
     words <- tryCatch(words_of_line(text), civicatlas_error_usage = function(e) e)
@@ -49,13 +49,6 @@ batch_lines <- function(path, set) {
 read_steps <- function(path) {
   if (!file.exists(path)) no_such_file(path, NULL)
   readLines(path, encoding = "UTF-8", warn = FALSE)
-}
-
-set_values <- function(set) {
-  if (is.null(set)) return(character())
-  pairs <- regmatches(column_list(set), regexpr("=", column_list(set), fixed = TRUE), invert = TRUE)
-  if (any(lengths(pairs) != 2)) wrong_usage("--set takes name=value, separated by commas")
-  stats::setNames(vapply(pairs, `[`, "", 2), trimws(vapply(pairs, `[`, "", 1)))
 }
 
 with_values <- function(word, values) {

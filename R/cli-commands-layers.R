@@ -79,10 +79,10 @@ print.shown_row <- function(x, ...) {
 }
 
 register_command("explain", function() {
-  new_command("Look", "show how a condition is understood, and which rows each part keeps", c("LAYER", "CONDITION"), list(),
+  new_command("Look", "show how a condition is understood, and which rows each part keeps", c("LAYER", "CONDITION"), list(layers_option()),
               "civicatlas explain rooms.geojson \"kind = 'library' OR kind = 'school' AND seats > 100\"", function(o) {
                 if (nrow(o$x) == 0) say("The layer has no rows.")
-                explain_condition(o$x, o$condition)
+                rlang::inject(explain_condition(o$x, o$condition, !!!layers_named(o)))
               })
 })
 
@@ -164,14 +164,26 @@ register_command("stack", function() {
 for (verb in c("keep", "drop")) local({
   verb <- verb
   register_command(verb, function() {
-    new_command("Rows and columns", paste(verb, "the rows for which a condition holds"), c("LAYER", "CONDITION", "OUTPUT"), list(),
+    new_command("Rows and columns", paste(verb, "the rows for which a condition holds"), c("LAYER", "CONDITION", "OUTPUT"), list(layers_option()),
                 sprintf("civicatlas %s rooms.geojson \"seats > 100 AND kind <> 'school'\" %s.geojson", verb, if (verb == "keep") "large" else "small"),
                 function(o) {
-                  if (verb == "keep") keep_rows(o$x, !!o$condition) else drop_rows(o$x, !!o$condition)
+                  rlang::inject((if (verb == "keep") keep_rows else drop_rows)(o$x, !!o$condition, !!!layers_named(o)))
                 })
   })
 })
 rm(verb)
+
+layers_option <- function() new_option("layers", "text", "layers that the condition compares shapes with: name=path, separated by commas")
+
+layers_named <- function(o) lapply(named_values(o$layers, "layers"), read_input, o, o$known, first = FALSE)
+
+# "name=value", separated by commas, as values by name.
+named_values <- function(text, option) {
+  if (is.null(text)) return(character())
+  pairs <- regmatches(column_list(text), regexpr("=", column_list(text), fixed = TRUE), invert = TRUE)
+  if (any(lengths(pairs) != 2)) wrong_usage("--{option} takes name=value, separated by commas, not \"{text}\"")
+  stats::setNames(trimws(vapply(pairs, `[`, "", 2)), trimws(vapply(pairs, `[`, "", 1)))
+}
 
 register_command("compute", function() {
   new_command("Rows and columns", "add or change columns by expressions on others", c("LAYER", "OUTPUT"), list(
@@ -198,11 +210,9 @@ register_command("rename", function() {
   new_command("Rows and columns", "give columns other names", c("LAYER", "OUTPUT"),
               list(new_option("columns", "text", "new=old, separated by commas", required = TRUE)),
               "civicatlas rename wards.shp wards.gpkg --columns \"people=residents,elderly=over_65\"", function(o) {
-                pairs <- strsplit(column_list(o$columns), "\\s*=\\s*")
-                if (any(lengths(pairs) != 2)) wrong_usage("--columns takes new=old, separated by commas, not \"{o$columns}\"")
-                old <- vapply(pairs, `[`, "", 2)
-                for (column in old) need_column(o$x, column, "columns", call = NULL)
-                dplyr::rename(o$x, dplyr::all_of(stats::setNames(old, vapply(pairs, `[`, "", 1))))
+                pairs <- named_values(o$columns, "columns")
+                for (column in pairs) need_column(o$x, column, "columns", call = NULL)
+                dplyr::rename(o$x, dplyr::all_of(pairs))
               })
 })
 

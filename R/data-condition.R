@@ -8,8 +8,8 @@ parse_text <- function(text, what, form = "condition", call = rlang::caller_env(
   if (!validUTF8(text)) fail(c("choice", "argument"), "{.arg {what}} holds bytes that are no text.", call = call)
   if (form == "condition" && grepl("^\\s*[{]", text)) return(tree_of_json(text, what, call))
   found <- core(core_parse_expression(text, form), call = call)
-  if (!is.null(found$problem)) fail_at(text, found$at, what, found$problem, found$remedy, call)
-  structure(found, text = text, what = what)
+  if (is.null(found$tree)) fail_at(text, found$at, what, found$problem, found$remedy, call)
+  structure(found$tree, text = text, what = what)
 }
 
 # An error that points at the characters of a text that are at fault.

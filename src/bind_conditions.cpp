@@ -27,13 +27,13 @@ List as_list(const Expression& one) {
 
 }  // namespace
 
-// `form`: a "condition", an "expression" or "named" expressions. The tree of the text, or a list of trees by name;
-// where it cannot be read, a list of `problem`, `at` and `remedy`.
+// `form`: a "condition", an "expression" or "named" expressions. A list of `tree`, that of the text or a list of trees
+// by name; where it cannot be read, of `problem`, `at` and `remedy`.
 // [[Rcpp::export(rng = false)]]
 List core_parse_expression(const std::string& text, const std::string& form) {
   try {
-    if (form == "condition") return as_list(parse_condition(text));
-    if (form == "expression") return as_list(parse_expression(text));
+    if (form == "condition") return List::create(Named("tree") = as_list(parse_condition(text)));
+    if (form == "expression") return List::create(Named("tree") = as_list(parse_expression(text)));
     const std::vector<NamedExpression> all = parse_named_expressions(text);
     List out(all.size());
     CharacterVector names(all.size());
@@ -42,7 +42,7 @@ List core_parse_expression(const std::string& text, const std::string& form) {
       names[static_cast<R_xlen_t>(k)] = in_utf8(all[k].name);
     }
     out.names() = names;
-    return out;
+    return List::create(Named("tree") = out);
   } catch (const ExpressionError& problem) {
     return List::create(Named("problem") = in_utf8(problem.what()), Named("remedy") = in_utf8(problem.remedy),
                         Named("at") = IntegerVector::create(static_cast<int>(problem.span.begin) + 1,

@@ -127,6 +127,11 @@ test_that("results and errors are data under --json", {
   expect_identical(jsonlite::fromJSON(run("keep", rooms, "seatz > 1", "x.shp", "--json", "--quiet")$out)$error$kind, "column")
   explained <- jsonlite::fromJSON(run("explain", rooms, "seats > 100 AND kind = 'school'", "--json", "--quiet")$out)
   expect_identical(explained$parts$holds[1], 10L)
+  inside <- run("keep", rooms, "S_DISJOINT(geometry, wards)", withr::local_tempfile(fileext = ".geojson"), "--layers", paste0("wards=", demo_file("wards.shp")),
+                "--json", "--quiet")
+  expect_identical(jsonlite::fromJSON(inside$out)$rows, 4L)
+  odd <- run("compute", rooms, withr::local_tempfile(fileext = ".gpkg"), "--set", "problem = seats + 1, tree = 2, at = 3", "--json", "--quiet")
+  expect_true(all(c("problem", "tree", "at") %in% jsonlite::fromJSON(odd$out)$columns))
   expect_identical(jsonlite::fromJSON(run("show", rooms, "--row", "3", "--json", "--quiet")$out)$room_id, "CR057")
 })
 
@@ -206,7 +211,7 @@ test_that("messages name commands and options", {
 test_that("options have the names and defaults of R's arguments, but where they are listed here", {
   shared <- c("layer", "where", "within", "encoding", "from", "match-crs", "replace", "append", "to-layer", "to-format", "decimals", "quiet", "json", "help")
   own_words <- list(
-    convert = c("mend-numbers", "skip-damaged"), rates = "name", classes = c("fill", "palette", "title"), join = c("nearest", "most-ties"), nearest = "distance",
+    convert = c("mend-numbers", "skip-damaged"), keep = "layers", drop = "layers", rates = "name", classes = c("fill", "palette", "title"), join = c("nearest", "most-ties"), nearest = "distance",
     select = "others", pick = "lowest", summarise = c("with", "compute"), distances = c("names", "other-names"), "cross-table" = c("column", "other-column"),
     flows = c("from-column", "to-column", "with"), neighbours = "neighbours", autocorrelation = c("fill", "count", "distance", "unit"),
     clusters = c("fill", "count", "distance", "unit"), crs = c("find", "suggest"), simplify = "each-alone", dissolve = c("by", "with"),
