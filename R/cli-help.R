@@ -54,7 +54,8 @@ NULL
 
 # A section a command for the help page; options that all have come once, at the end.
 commands_in_help <- function() {
-  shared <- c(reading_options(), list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first")), writing_options(), common_options())
+  shared <- c(reading_options(), list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first")), writing_options(),
+              common_options())
   safe <- function(text) gsub("{name}", "`{name}`", gsub("%", "\\%", text, fixed = TRUE), fixed = TRUE)
   item <- function(option) sprintf("* `--%s`: %s", option_in_help(option), safe(option_text(option)))
   sections <- unlist(lapply(command_names(), function(name) {

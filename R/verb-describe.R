@@ -108,19 +108,18 @@ print_table <- function(data, indent = "  ", width = Inf) {
   if (length(left)) cat(indent, "\u2026 ", counted(length(left), "more column"), ": ", paste(printable(left), collapse = ", "), "\n", sep = "")
 }
 
-# The longest texts are cut to what is left of the width, down to 12 characters; then columns are left out from the end.
+# Texts are cut to one width of at least 12 characters, so that all fits; then columns are left out from the end.
 fitted_cells <- function(cells, numeric, width) {
-  widths <- function(cells) vapply(cells, function(text) max(nchar(text, "width")), 0)
-  total <- function(cells) sum(widths(cells)) + 2 * (length(cells) - 1)
-  repeat {
-    over <- total(cells) - width
-    longest <- which.max(ifelse(numeric[seq_along(cells)], 0, widths(cells)))
-    if (over <= 0 || !length(cells) || numeric[longest] || widths(cells)[longest] <= 12) break
-    others <- widths(cells)[-longest]
-    next_longest <- max(12, others[!numeric[seq_along(cells)][-longest]])
-    room <- max(12, widths(cells)[longest] - over, min(next_longest, widths(cells)[longest] - 1))
-    cells[[longest]] <- cli::ansi_strtrim(cells[[longest]], room)
+  needed <- vapply(cells, function(text) max(nchar(text, "width")), 0)
+  room <- fitted_widths(needed, !numeric, width - 2 * (length(cells) - 1))
+  cells[room < needed] <- Map(cli::ansi_strtrim, cells[room < needed], room[room < needed])
+  cells[seq_along(cells) == 1 | cumsum(room + 2) - 2 <= width]
+}
+
+fitted_widths <- function(widths, may_cut, total) {
+  for (most in seq(max(widths, 12), 12)) {
+    cut <- ifelse(may_cut, pmin(widths, most), widths)
+    if (sum(cut) <= total) break
   }
-  while (length(cells) > 1 && total(cells) > width) cells <- cells[-length(cells)]
-  cells
+  cut
 }
