@@ -34,7 +34,7 @@ run_line <- function(line, known, o) {
 
 # The lines that are commands: `number`, `text` and `words`, with values in place of their names.
 batch_lines <- function(path, set) {
-  lines <- if (path == "-") readLines(file("stdin"), encoding = "UTF-8", warn = FALSE) else read_steps(path)
+  lines <- read_steps(path)
   values <- named_values(set, "set")
   found <- lapply(seq_along(lines), function(number) {
     text <- trimws(lines[number])
@@ -47,8 +47,10 @@ batch_lines <- function(path, set) {
 }
 
 read_steps <- function(path) {
-  if (!file.exists(path)) no_such_file(path, NULL)
-  readLines(path, encoding = "UTF-8", warn = FALSE)
+  if (path != "-" && !file.exists(path)) no_such_file(path, NULL)
+  con <- file(if (path == "-") "stdin" else path)
+  on.exit(close(con))
+  readLines(con, encoding = "UTF-8", warn = FALSE)
 }
 
 with_values <- function(word, values) {

@@ -234,7 +234,7 @@ register_command("join-table", function() {
   ), "civicatlas join-table wards.shp heat.csv hot-wards.shp --by ward_id", function(o) {
     pairs <- strsplit(column_list(o$by), "\\s*=\\s*")
     by <- stats::setNames(vapply(pairs, function(pair) pair[length(pair)], ""), vapply(pairs, `[`, "", 1))
-    join_table(o$x, read_layer(o$table), by, o$multiple, o$ignore_case)
+    join_table(o$x, o$table, by, o$multiple, o$ignore_case)
   })
 })
 

@@ -119,9 +119,8 @@ register_command("flows", function() {
     new_option("from-column", "column", "column of the table", "from"),
     new_option("to-column", "column", "column of the table", "to"), new_option("with", "expressions", "summaries of the table's columns", "count = count()")
   ), "civicatlas flows wards.shp trips.csv flows.gpkg --key ward_id --with \"trips = sum(trips)\"", function(o) {
-    table <- read_layer(o$table)
-    flows_between(o$x, table, !!rlang::sym(o$from_column), !!rlang::sym(o$to_column), !!rlang::sym(o$key),
-                  !!!expressions_option(o$with, "with", table, "group"))
+    flows_between(o$x, o$table, !!rlang::sym(o$from_column), !!rlang::sym(o$to_column), !!rlang::sym(o$key),
+                  !!!expressions_option(o$with, "with", o$table, "group"))
   })
 })
 

@@ -56,7 +56,8 @@ NULL
 commands_in_help <- function() {
   shared <- c(reading_options(), list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first")), writing_options(),
               common_options())
-  safe <- function(text) gsub("{name}", "`{name}`", gsub("%", "\\%", text, fixed = TRUE), fixed = TRUE)
+  # Brackets would be links, braces and percent signs something else.
+  safe <- function(text) gsub("{name}", "`{name}`", gsub("%", "\\%", sub("\\[([^]]*)\\]$", "(by default `\\1`)", text), fixed = TRUE), fixed = TRUE)
   item <- function(option) sprintf("* `--%s`: %s", option_in_help(option), safe(option_text(option)))
   sections <- unlist(lapply(command_names(), function(name) {
     record <- command_record(name)

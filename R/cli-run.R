@@ -56,9 +56,10 @@ with_inputs <- function(command, parsed, known) {
   o <- c(parsed$options, list(known = known))
   texts <- split(parsed$inputs, factor(roles_of_inputs(command, parsed$inputs), unique(command$role)))
   for (role in names(texts)[lengths(texts) > 0]) {
-    read <- function(text) read_input(text, o, known, first = role != "OTHER")
+    read <- function(text) read_input(text, o, known, first = !role %in% c("OTHER", "TABLE"))
     switch(role,
       LAYER = o$x <- read(texts$LAYER),
+      TABLE = o$table <- read(texts$TABLE),
       OTHER = o$y <- met(read(texts$OTHER), o$x, o$match_crs),
       LAYERS = o$layers <- stats::setNames(lapply(texts$LAYERS, read), texts$LAYERS),
       o[[ascii_lower(role)]] <- texts[[role]]
@@ -89,6 +90,9 @@ check_texts <- function(command, parsed) {
 }
 
 met <- function(y, x, match_crs) if (match_crs && is_spatial_frame(y) && is_spatial_frame(x)) reproject_to(y, x) else y
+
+# What an option names: a layer that is there already, in a workflow, or a file.
+layer_or_read <- function(x) if (is.data.frame(x)) x else read_layer(x)
 
 # A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
 read_input <- function(text, o, known, first) {

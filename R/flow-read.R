@@ -1,0 +1,271 @@
+#' Workflows: the same steps again
+#'
+#' A workflow is a YAML file with a title, typed inputs, named steps that are commands of the [command-line tool][commands], and outputs. It is
+#' checked whole before anything runs: every mistake is told at once, by line and column. `vignette("next-month", "civicatlas")` has the language.
+#'
+#' @param path Path of a workflow.
+#' @param workflow A workflow as `read_workflow()` gives it, or its path.
+#' @return `read_workflow()`: a workflow that prints well, a list of `title`, `inputs`, `steps` in the order that they run in, and `outputs`.
+#'   `check_workflow()`: a tibble of `line`, `column`, `problem` and `remedy`, without rows where there is no mistake.
+#' @section Errors: `civicatlas_error_workflow` where `read_workflow()` finds mistakes, all of which it lists.
+#' @examples
+#' file <- system.file("workflows", "out-of-reach.yaml", package = "civicatlas")
+#' read_workflow(file)
+#' check_workflow(file)
+#' @export
+read_workflow <- function(path) {
+  found <- examined_workflow(path, rlang::current_env())
+  problems <- found$problems
+  if (!nrow(problems)) return(found$workflow)
+  places <- sprintf("%d:%d  %s.%s", problems$line, problems$column, problems$problem, ifelse(nzchar(problems$remedy), paste0(" ", problems$remedy), ""))
+  fail("workflow", c("{.file {path}} has {counted(nrow(problems), 'mistake')}:", stats::setNames(escape(places), rep("x", length(places)))),
+       call = rlang::current_env())
+}
+
+#' @rdname read_workflow
+#' @export
+check_workflow <- function(path) examined_workflow(path, rlang::current_env())$problems
+
+examined_workflow <- function(path, call) {
+  if (!rlang::is_string(path)) fail("argument", "{.arg path} must be the path of a workflow.", call = call)
+  if (!file.exists(path)) no_such_file(path, call)
+  found <- new.env(parent = emptyenv())
+  found$problems <- list()
+  tell <- function(node, problem, remedy = "") {
+    one <- tibble::tibble(line = as.integer(node$line), column = as.integer(node$column), problem = problem, remedy = remedy)
+    found$problems[[length(found$problems) + 1]] <- one
+  }
+  workflow <- tryCatch(workflow_of_nodes(read_yaml_nodes(readLines(path, encoding = "UTF-8", warn = FALSE)), tell), civicatlas_yaml_problem = function(e) {
+    tell(e, conditionMessage(e), e$remedy)
+    NULL
+  })
+  if (!is.null(workflow)) workflow$path <- normalizePath(path)
+  none <- tibble::tibble(line = integer(), column = integer(), problem = character(), remedy = character())
+  problems <- vctrs::vec_rbind(none, !!!found$problems)
+  list(workflow = workflow, problems = problems[order(problems$line, problems$column), ])
+}
+
+workflow_of_nodes <- function(node, tell) {
+  if (node$kind != "map") {
+    tell(node, "a workflow is a map of version, title, inputs, steps and outputs")
+    return(NULL)
+  }
+  known_keys(node, c("version", "title", "inputs", "steps", "outputs"), "a workflow", tell)
+  if (!identical(node$value$version$value, "1")) tell(node$value$version %||% node, "the version of the language is missing", "Write: version: 1.")
+  inputs <- named_nodes(node, "inputs", tell, input_of_node)
+  steps <- named_nodes(node, "steps", tell, function(name, step, tell) step_of_node(name, step, inputs, names(node$value$steps$value), tell))
+  if (!length(steps)) tell(node$value$steps %||% node, "there are no steps")
+  twice <- intersect(names(inputs), names(steps))
+  for (name in twice) tell(node$value$steps$keys[[name]], paste0("\"", name, "\" is an input too"), "Give the step another name.")
+  steps <- in_running_order(steps, node$value$steps, tell)
+  outputs <- named_nodes(node, "outputs", tell, function(file, output, tell) output_of_node(file, output, steps, node$value$outputs$keys[[file]], tell))
+  structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs), class = "workflow")
+}
+
+# The members of a map under a key, each read by a function.
+named_nodes <- function(node, key, tell, read) {
+  below <- node$value[[key]]
+  if (is.null(below)) return(list())
+  if (below$kind != "map") {
+    tell(below, paste0(key, " is a map of names"))
+    return(list())
+  }
+  Map(function(name, one) read(name, one, tell), names(below$value), below$value)
+}
+
+known_keys <- function(node, known, what, tell) {
+  for (key in setdiff(names(node$value), known)) {
+    nearest <- known[which.min(utils::adist(key, known, ignore.case = TRUE))]
+    tell(node$keys[[key]], paste0(what, " has no \"", key, "\""), paste0("Nearest: ", nearest, "."))
+  }
+}
+
+# --- inputs --------------------------------------------------------------------------------------------------------------
+
+input_keys <- list(
+  layer = c("shapes", "columns"), number = c("unit", "least", "most"), choice = "values", column = "of", condition = "of", text = character(),
+  date = character(),
+  file = character()
+)
+
+input_of_node <- function(name, node, tell) {
+  if (node$kind != "map") {
+    tell(node, paste0("the input \"", name, "\" is a map"), "Write below it: type: layer.")
+    return(list(type = "text"))
+  }
+  type <- node$value$type$value
+  if (!rlang::is_string(type) || !type %in% names(input_keys)) {
+    tell(node$value$type %||% node, paste0("the input \"", name, "\" has no known type"), paste0("One of: ", paste(names(input_keys), collapse = ", "), "."))
+    return(list(type = "text"))
+  }
+  known_keys(node, c("type", "title", "default", input_keys[[type]]), paste("an input of type", type), tell)
+  input <- lapply(node$value, function(one) if (one$kind == "list") vapply(one$value, `[[`, "", "value") else one$value)
+  for (key in intersect(c("least", "most"), names(input))) {
+    if (is.na(suppressWarnings(as.double(input[[key]])))) tell(node$value[[key]], paste0("\"", input[[key]], "\" is no number"))
+  }
+  problem <- if (!is.null(input$default)) problem_of_input(name, input, input$default)
+  if (!is.null(problem)) tell(node$value$default, problem)
+  input
+}
+
+# What is wrong with a value for an input; NULL for nothing.
+problem_of_input <- function(name, input, value) {
+  said <- function(...) paste0("\"", name, "\" ", ...)
+  switch(input$type,
+    number = {
+      number <- suppressWarnings(as.double(value))
+      if (length(number) != 1 || is.na(number)) return(said("is a number", if (!is.null(input$unit)) paste0(" (", input$unit, ")"), ", not \"", value, "\""))
+      limit <- function(text, other) c(stats::na.omit(suppressWarnings(as.double(text))), other)[1]
+      if (number < limit(input$least, -Inf)) return(said("is at least ", input$least, ", not ", value))
+      if (number > limit(input$most, Inf)) said("is at most ", input$most, ", not ", value)
+    },
+    choice = if (!value %in% input$values) said("is one of ", paste(input$values, collapse = ", "), ", not \"", value, "\""),
+    condition = tryCatch({
+      parse_text(value, name, call = NULL)
+      NULL
+    }, civicatlas_error = function(e) gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(e)))),
+    date = if (is.null(as_date_exactly(value))) said("is a date such as 2026-11-29, not \"", value, "\"")
+  )
+}
+
+# --- steps ---------------------------------------------------------------------------------------------------------------
+
+# What a step may be: a command that reads what it is given and writes what is asked for, and nothing else.
+commands_of_workflows <- function() {
+  roles <- c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION", "OUTPUT", "IMAGE")
+  fits <- function(role) length(role) > 0 && all(role %in% roles)
+  Filter(function(name) fits(command_record(name)$role), command_names())
+}
+
+step_of_node <- function(name, node, inputs, steps, tell) {
+  none <- list(command = NA_character_, takes = list(), options = list(), needs = character())
+  if (node$kind != "map") {
+    tell(node, paste0("the step \"", name, "\" is a map"), "Write below it: command: buffer.")
+    return(none)
+  }
+  command <- command_of_step(node, tell)
+  if (is.na(command)) return(none)
+  record <- command_record(command)
+  roles <- ascii_lower(intersect(record$role, c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION")))
+  options <- Filter(function(option) !option$name %in% options_of_files, record$options)
+  names(options) <- vapply(options, `[[`, "", "name")
+  known_keys(node, c("command", roles, names(options)), paste0("the command \"", command, "\""), tell)
+  needed <- c(roles, names(options)[vapply(options, `[[`, NA, "required")])
+  for (key in setdiff(needed, names(node$value))) tell(node, paste0("the step \"", name, "\" has no \"", key, "\""))
+  takes <- node$value[intersect(roles, names(node$value))]
+  given <- node$value[intersect(names(options), names(node$value))]
+  layers <- c(takes[names(takes) != "condition"], given[vapply(options[names(given)], `[[`, "", "type") %in% c("layer", "file")])
+  texts <- function(nodes, need) for (one in nodes) for (text in texts_of_node(one)) need(one, text)
+  texts(layers, function(one, text) need_reference(one, text, inputs, steps, tell))
+  texts(c(takes[names(takes) == "condition"], given), function(one, text) need_names(one, text, inputs, tell))
+  step <- list(command = command, takes = lapply(takes, texts_of_node), options = Map(option_text_of_node, given, options[names(given)], list(tell)),
+               needs = unique(unlist(lapply(layers, texts_of_node))))
+  check_values(step, options, node, inputs, tell)
+  step
+}
+
+# Of files, which a workflow names as inputs and outputs.
+options_of_files <- c("quiet", "json", "help", "replace", "append", "to-layer", "to-format", "from", "layer", "encoding", "decimals", "layers")
+
+command_of_step <- function(node, tell) {
+  command <- node$value$command$value
+  known <- commands_of_workflows()
+  if (rlang::is_string(command) && command %in% known) return(command)
+  nearest <- if (rlang::is_string(command)) paste0("Nearest: ", known[which.min(utils::adist(command, known))], ".")
+  tell(node$value$command %||% node, paste0("there is no command \"", command %||% "", "\" for a step"), nearest %||% "")
+  NA_character_
+}
+
+texts_of_node <- function(node) {
+  if (node$kind == "list") return(vapply(node$value, function(one) as.character(one$value)[1], ""))
+  if (node$kind == "text") node$value else ""
+}
+
+# Flags are true or false; a list is what the command line has with commas.
+option_text_of_node <- function(node, option, tell) {
+  text <- paste(texts_of_node(node), collapse = ",")
+  if (option$type == "flag" && !text %in% c("true", "false")) tell(node, paste0("\"", option$name, "\" is true or false, not \"", text, "\""))
+  text
+}
+
+need_reference <- function(node, text, inputs, steps, tell) {
+  known <- c(names(Filter(function(input) input$type %in% c("layer", "file"), inputs)), steps)
+  if (text %in% known) return(invisible())
+  nearest <- if (length(known)) known[which.min(utils::adist(text, known))]
+  tell(node, paste0("there is no input or step \"", text, "\""), if (length(nearest)) paste0("Nearest: ", nearest, ".") else "")
+}
+
+# Names in braces stand for inputs.
+names_in_braces <- function(text) gsub("[{}]", "", unlist(regmatches(text, gregexpr("[{][A-Za-z_][A-Za-z0-9_-]*[}]", text))))
+
+need_names <- function(node, text, inputs, tell) {
+  for (name in setdiff(names_in_braces(text), names(inputs))) {
+    nearest <- if (length(inputs)) paste0("Nearest: {", names(inputs)[which.min(utils::adist(name, names(inputs)))], "}.")
+    tell(node, paste0("there is no input {", name, "}"), nearest %||% "")
+  }
+}
+
+# Options and conditions as they are with the defaults of the inputs, as far as these have any.
+check_values <- function(step, options, node, inputs, tell) {
+  defaults <- Filter(Negate(is.null), lapply(inputs, `[[`, "default"))
+  texts <- c(step$options, list(condition = step$takes$condition))
+  for (name in names(Filter(Negate(is.null), texts))) {
+    text <- with_values(texts[[name]], unlist(defaults[setdiff(names(defaults), names(Filter(function(input) input$type == "layer", inputs)))]))
+    if (length(names_in_braces(text)) || (name != "condition" && options[[name]]$type %in% c("flag", "layer", "file"))) next
+    problem <- tryCatch({
+      if (name == "condition") parse_text(text, name, call = NULL) else check_option_text(options[[name]], text)
+      NULL
+    }, civicatlas_error = function(e) gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(e))))
+    if (!is.null(problem)) tell(node$value[[name]], sub("^--", "", problem))
+  }
+}
+
+check_option_text <- function(option, text) {
+  forms <- c(condition = "condition", expression = "expression", expressions = "named")
+  if (option$type %in% names(forms)) parse_text(text, option$name, forms[[option$type]], NULL) else option_value(option, text)
+}
+
+# Each step behind those that it needs; a circle is told at one of its steps.
+in_running_order <- function(steps, node, tell) {
+  order <- character()
+  while (length(order) < length(steps)) {
+    open <- setdiff(names(steps), order)
+    ready <- Filter(function(name) !length(intersect(steps[[name]]$needs, open)), open)
+    if (!length(ready)) {
+      tell(node$keys[[open[1]]], paste0("the steps ", paste(open, collapse = ", "), " wait for each other"))
+      return(steps)
+    }
+    order <- c(order, ready)
+  }
+  steps[order]
+}
+
+output_of_node <- function(file, node, steps, place, tell) {
+  step <- node$value
+  if (!rlang::is_string(step) || !step %in% names(steps)) {
+    tell(node, paste0("the output \"", file, "\" names no step"), paste0("Steps: ", paste(names(steps), collapse = ", "), "."))
+    return(NA_character_)
+  }
+  if (grepl("^([/~\\\\]|[A-Za-z]:)|(^|[/\\\\])[.][.]([/\\\\]|$)|://", file)) tell(place,
+                                                                                  paste0("the output \"", file, "\" does not lie in the folder of the run"),
+                                                                                  "Name a file alone.")
+  draws <- !is.na(steps[[step]]$command) && "IMAGE" %in% command_record(steps[[step]]$command)$role
+  if (!draws && is.na(format_with(ending_of(file), "written"))) {
+    tell(place, paste0("the ending of \"", file, "\" names no format that can be written"), "For example: .gpkg, .geojson, .shp, .csv.")
+  }
+  step
+}
+
+#' @export
+print.workflow <- function(x, ...) {
+  cat("<workflow> ", printable(x$title), "\n", sep = "")
+  for (name in names(x$inputs)) {
+    input <- x$inputs[[name]]
+    about <- c(input$shapes, input$unit, if (!is.null(input$default)) paste("by default", input$default))
+    cat("  input ", printable(name), ": ", input$type, if (length(about)) paste0(" (", printable(paste(about, collapse = ", ")), ")"), "\n", sep = "")
+  }
+  for (name in names(x$steps)) cat("  step ", printable(name), ": ", x$steps[[name]]$command, " of ",
+                                   printable(paste(x$steps[[name]]$needs, collapse = ", ")), "\n", sep = "")
+  for (file in names(x$outputs)) cat("  output ", printable(file), ": ", printable(x$outputs[[file]]), "\n", sep = "")
+  invisible(x)
+}

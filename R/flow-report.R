@@ -1,0 +1,166 @@
+#' A report of a run
+#'
+#' One self-contained page of HTML for colleagues: what was asked, the answer, maps, tables that can be sorted and downloaded, the data used with
+#' their checksums, the steps with rows in and out, warnings, and versions. It needs no other file and no network, prints well, and follows the
+#' reader's choice of a light or dark ground.
+#'
+#' @param run What [run_workflow()] gives.
+#' @param file Path of the page to write.
+#' @param answer A sentence for the top of the page; `NULL` for one about the first output.
+#' @param rows Rows of each table that are shown; all are in the CSV that the page holds.
+#' @param replace `TRUE` to replace a page that is there.
+#' @return `file`, invisibly.
+#' @section Errors: `civicatlas_error_file` where the page is there already or cannot be written.
+#' @examples
+#' run <- run_workflow(system.file("workflows", "largest-room.yaml", package = "civicatlas"), folder = tempfile())
+#' atlas_report(run, tempfile(fileext = ".html"))
+#' @export
+atlas_report <- function(run, file, answer = NULL, rows = 100, replace = FALSE) {
+  call <- rlang::current_env()
+  if (!inherits(run, "workflow_run")) fail("argument", "{.arg run} must be what {.fn run_workflow} gives.", call = call)
+  file <- path.expand(file)
+  need_place(file, call)
+  need_free(file, replace, call)
+  tables <- Filter(is.data.frame, run$results[unique(unname(run$steps_of_outputs))])
+  pictures <- run$outputs[grepl("[.](png|jpe?g|svg)$", run$outputs, ignore.case = TRUE)]
+  body <- c(
+    html_tag("h1", run$title), html_tag("p", answer %||% answer_of(tables), class = "answer"),
+    html_section("What was asked", html_table(asked_table(run))),
+    if (length(pictures)) html_section("Maps", vapply(names(pictures), function(name) html_picture(pictures[[name]], name), "")),
+    unlist(Map(function(table, name) html_section(name, html_data(table, name, rows)), tables, names(tables))),
+    html_section("Data used", html_table(sources_table(run))),
+    html_section("Steps", html_table(run$steps)),
+    if (length(run$said)) html_section("Warnings", html_tag("ul", paste0("<li>", html_text(run$said), "</li>", collapse = ""), raw = TRUE)),
+    html_tag("footer", paste0("civicatlas ", utils::packageVersion("civicatlas"), ", R ", getRversion(), "; ", format(Sys.time(), "%Y-%m-%d %H:%M"), "."))
+  )
+  page <- c("<!DOCTYPE html>", "<html lang=\"en\">", "<head>", "<meta charset=\"utf-8\">",
+            "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
+            html_tag("title", run$title), html_tag("style", report_style, raw = TRUE), "</head>", "<body>", "<main>", body, "</main>",
+            html_tag("script", report_script, raw = TRUE), "</body>", "</html>")
+  size <- write_files(stats::setNames(list(charToRaw(enc2utf8(paste0(paste(page, collapse = "\n"), "\n")))), file), call)
+  say("Wrote {.file {file}}: {format_size(size)}.")
+  invisible(file)
+}
+
+# "far.gpkg" of 24 rows with a column far_ha: "24 rows; far_ha 5,399.2 in all."
+answer_of <- function(tables) {
+  if (!length(tables)) return("The run gave no layer.")
+  columns <- as.list(attribute_table(tables[[1]]))
+  numbers <- utils::tail(names(columns)[vapply(columns, function(column) is.numeric(column) && !is.object(column), NA)], 1)
+  total <- if (length(numbers)) paste0("; ", numbers, " ", format(signif(sum(as.double(columns[[numbers]]), na.rm = TRUE), 6), big.mark = ","), " in all")
+  paste0(names(tables)[1], ": ", counted(nrow(tables[[1]]), "row"), total, ".")
+}
+
+asked_table <- function(run) {
+  known <- run$asked[names(run$inputs)]
+  field <- function(key) vapply(known, function(input) input[[key]] %||% "", "", USE.NAMES = FALSE)
+  shown <- unlist(Map(value_in_words, run$inputs, field("type")), use.names = FALSE)
+  tibble::tibble(input = names(known), meaning = field("title"), value = trimws(paste(shown, field("unit"))))
+}
+
+value_in_words <- function(value, type) {
+  if (is.data.frame(value)) return(counted(nrow(value), "row"))
+  if (type == "condition") return(condition_text(value))
+  text <- paste(value, collapse = ", ")
+  without_secrets(if (type %in% c("layer", "file")) basename(text) else text)
+}
+
+sources_table <- function(run) {
+  layers <- Filter(function(name) run$asked[[name]]$type %in% c("layer", "file"), names(run$inputs))
+  vctrs::vec_rbind(!!!lapply(layers, function(name) source_row(name, run$inputs[[name]])))
+}
+
+source_row <- function(name, value) {
+  frame <- is.data.frame(value)
+  here <- !frame && file.exists(value)
+  about <- if (frame || here) tryCatch(quietly(describe_layer(value, scan = if (here) FALSE)), error = function(e) NULL)
+  tibble::tibble(input = name, source = if (frame) "a frame" else without_secrets(basename(value)), rows = as.integer(about$rows %||% NA),
+                 crs = if (is.null(about$extent)) "" else crs_label(about$crs), md5 = if (here) unname(tools::md5sum(value)) else "",
+                 changed = if (here) format(file.mtime(value), "%Y-%m-%d %H:%M") else "")
+}
+
+# --- HTML ----------------------------------------------------------------------------------------------------------------
+
+html_text <- function(text) {
+  text <- printable(as.character(text))
+  for (pair in list(c("&", "&amp;"), c("<", "&lt;"), c(">", "&gt;"), c("\"", "&quot;"))) text <- gsub(pair[1], pair[2], text, fixed = TRUE)
+  text
+}
+
+html_tag <- function(name, content, class = NULL, raw = FALSE) {
+  paste0("<", name, if (!is.null(class)) paste0(" class=\"", class, "\""), ">", paste(if (raw) content else html_text(content), collapse = "\n"), "</",
+         name, ">")
+}
+
+html_section <- function(title, content) c("<section>", html_tag("h2", title), content, "</section>")
+
+html_table <- function(data) {
+  numeric <- ifelse(vapply(data, is.numeric, NA), " class=\"number\"", "")
+  head <- paste0("<th scope=\"col\"", numeric, "><button type=\"button\">", html_text(names(data)), "</button></th>", collapse = "")
+  rows <- if (nrow(data)) paste0("<tr>", do.call(paste0, unname(lapply(data, html_cells))), "</tr>")
+  c("<div class=\"wide\"><table>", paste0("<thead><tr>", head, "</tr></thead>"), "<tbody>", rows, "</tbody></table></div>")
+}
+
+# Numbers carry their value, by which the script of the page sorts.
+html_cells <- function(column) {
+  if (!is.numeric(column)) {
+    text <- if (is.list(column)) vapply(column, toString, "") else as.character(column)
+    return(paste0("<td>", ifelse(is.na(text), "", html_text(text)), "</td>"))
+  }
+  text <- if (is.integer(column)) format_count(column) else format(column, digits = 6, big.mark = ",", trim = TRUE)
+  value <- ifelse(is.na(column), "", format(column, digits = 15, trim = TRUE))
+  paste0("<td class=\"number\" data-value=\"", value, "\">", ifelse(is.na(column), "", text), "</td>")
+}
+
+# A table with its first rows, and all of it as CSV within the page.
+html_data <- function(x, name, rows) {
+  table <- without_lists(attribute_table(x))
+  text <- lapply(table, delimited_text, separator = ",")
+  csv <- paste(c(paste(delimited_text(names(table), ","), collapse = ","), if (nrow(table)) do.call(paste, c(unname(text), sep = ","))), collapse = "\n")
+  link <- paste0("<p><a download=\"", html_text(name), ".csv\" href=\"data:text/csv;charset=utf-8;base64,", jsonlite::base64_enc(charToRaw(enc2utf8(csv))),
+                 "\">",
+                 html_text(paste0("Download ", name, ".csv: ", counted(nrow(table), "row"))), "</a></p>")
+  left <- nrow(table) - rows
+  c(html_table(utils::head(table, rows)), if (left > 0) html_tag("p", paste("The first", rows, "rows;", format_count(left), "more in the file.")), link)
+}
+
+html_picture <- function(path, name) {
+  type <- c(png = "png", jpg = "jpeg", jpeg = "jpeg", svg = "svg+xml")[[ascii_lower(tools::file_ext(path))]]
+  data <- jsonlite::base64_enc(core(core_read_bytes(path, -1), source = path))
+  paste0("<figure><img alt=\"", html_text(paste("Map", name)), "\" src=\"data:image/", type, ";base64,", gsub("\n", "", data, fixed = TRUE), "\"></figure>")
+}
+
+report_style <- "
+:root { color-scheme: light dark; --ground: #fbfaf7; --text: #1d2a30; --line: #c9d3d3; --accent: #1f6f78; --band: #eef3f2; }
+@media (prefers-color-scheme: dark) { :root { --ground: #16242b; --text: #e4ecee; --line: #3b4d55; --accent: #7fc8b2; --band: #1e2f37; } }
+body { margin: 0; background: var(--ground); color: var(--text); font: 16px/1.55 system-ui, sans-serif; }
+main { max-width: 62rem; margin: 0 auto; padding: 2rem 1.25rem 4rem; }
+h1 { font-size: 2rem; line-height: 1.2; margin: 0 0 .5rem; }
+h2 { font-size: 1.15rem; margin: 2.25rem 0 .6rem; border-bottom: 2px solid var(--accent); padding-bottom: .2rem; }
+.answer { font-size: 1.3rem; background: var(--band); border-left: .35rem solid var(--accent); padding: .8rem 1rem; margin: 1rem 0; }
+.wide { overflow-x: auto; }
+table { border-collapse: collapse; font-size: .92rem; font-variant-numeric: tabular-nums; }
+th, td { text-align: left; padding: .3rem .9rem .3rem 0; border-bottom: 1px solid var(--line); vertical-align: top; }
+td.number, th.number { text-align: right; }
+th button { all: unset; cursor: pointer; font-weight: 600; }
+th button:focus-visible, a:focus-visible { outline: 2px solid var(--accent); outline-offset: 2px; }
+figure { margin: 0; } img { max-width: 100%; height: auto; background: #fff; }
+a { color: var(--accent); } footer { margin-top: 3rem; font-size: .85rem; opacity: .8; }
+@media print { body { background: #fff; color: #000; } section { break-inside: avoid; } a[download] { display: none; } }"
+
+# Sorts a table by the column whose heading is pressed, and again the other way round.
+report_script <- "
+document.querySelectorAll('th button').forEach(function (button) {
+  button.addEventListener('click', function () {
+    var head = button.parentNode, table = head.closest('table'), body = table.tBodies[0], at = head.cellIndex;
+    var down = head.getAttribute('aria-sort') === 'ascending';
+    table.querySelectorAll('th').forEach(function (one) { one.removeAttribute('aria-sort'); });
+    head.setAttribute('aria-sort', down ? 'descending' : 'ascending');
+    var value = function (row) { var cell = row.cells[at]; return cell.dataset.value !== undefined ? parseFloat(cell.dataset.value) : cell.textContent; };
+    Array.from(body.rows).sort(function (a, b) {
+      var x = value(a), y = value(b);
+      var order = typeof x === 'number' && typeof y === 'number' ? (isNaN(x) ? 1 : isNaN(y) ? -1 : x - y) : String(x).localeCompare(String(y));
+      return down ? -order : order;
+    }).forEach(function (row) { body.appendChild(row); });
+  });
+});"

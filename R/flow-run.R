@@ -1,0 +1,380 @@
+#' Run a workflow
+#'
+#' Steps run in the order of what they need. What a step gave is kept in the folder by its content: a step runs again only when its inputs, its
+#' options or the package changed, so that a run that was ended in the middle goes on where it was. Outputs are whole or absent.
+#'
+#' @param workflow The path of a workflow, or what [read_workflow()] gives.
+#' @param ... Values of inputs by name: a path or frame for a layer, a number in the unit of the input, a text. Others are their defaults.
+#' @param folder Where outputs, the log (`run.log`, and `run.jsonl` for programs) and kept results go; made where it is not there.
+#' @param keep `FALSE` to keep no results of steps.
+#' @param from Name of a step: it, and those that need it, run again in any case.
+#' @return A list that prints well, of `inputs` (values by name), `steps` (a tibble of `step`, `command`, `rows_in`, `rows_out`, `seconds`, `kept` and
+#'   `warnings`), `outputs` (paths by name), `results` (what each step gave) and `said` (warnings), of class `workflow_run`.
+#' @section Errors: `civicatlas_error_workflow` for mistakes in the workflow, `civicatlas_error_argument` for inputs that do not fit, both before anything
+#'   runs; an error of a step names it.
+#' @examples
+#' file <- system.file("workflows", "out-of-reach.yaml", package = "civicatlas")
+#' run_workflow(file, distance = 500, folder = tempfile())
+#' @export
+run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL) {
+  call <- rlang::current_env()
+  if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
+  given <- rlang::list2(...)
+  values <- values_of_inputs(workflow, given, call)
+  if (!is.null(from)) one_of(from, names(workflow$steps), "from", call = call)
+  if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
+  run <- new.env(parent = emptyenv())
+  run$values <- values
+  run$results <- list()
+  run$keys <- lapply(stats::setNames(names(values), names(values)), function(name) key_of_input(workflow$inputs[[name]], values[[name]]))
+  run$again <- from
+  log <- new_run_log(folder, workflow, values)
+  steps <- lapply(names(workflow$steps), function(name) run_step(name, workflow$steps[[name]], workflow, run, folder, keep, log, call))
+  outputs <- write_outputs(workflow, run, folder, keep, call)
+  if (keep) prune_kept(folder)
+  steps <- vctrs::vec_rbind(!!!steps)
+  said_of <- "{counted(nrow(steps), 'step')}, {sum(steps$kept)} of them kept from before; {counted(length(outputs), 'output')} in {.file {folder}}."
+  say(paste("{.fn run_workflow}:", said_of))
+  structure(list(title = workflow$title, inputs = values, steps = steps, outputs = outputs, results = run$results, asked = workflow$inputs,
+                 steps_of_outputs = unlist(workflow$outputs), said = run$said), class = "workflow_run")
+}
+
+#' @export
+print.workflow_run <- function(x, ...) {
+  cat("<workflow run> ", printable(x$title), "\n", sep = "")
+  shown <- vapply(x$inputs, function(value) if (is.data.frame(value)) counted(nrow(value), "row") else paste(value, collapse = ","), "")
+  for (name in names(shown)) cat("  ", printable(name), " = ", printable(shown[[name]]), "\n", sep = "")
+  print_table(x$steps[setdiff(names(x$steps), "warnings")])
+  for (file in x$outputs) cat("  wrote ", printable(file), "\n", sep = "")
+  invisible(x)
+}
+
+# --- inputs --------------------------------------------------------------------------------------------------------------
+
+# `there`: files must be, as where they are read at once.
+values_of_inputs <- function(workflow, given, call, there = TRUE) {
+  unknown <- setdiff(names(given), names(workflow$inputs))
+  if (length(unknown)) one_of(unknown[1], names(workflow$inputs), "...", call = call)
+  values <- lapply(stats::setNames(names(workflow$inputs), names(workflow$inputs)), function(name) {
+    given[[name]] %||% default_of_input(workflow$inputs[[name]], dirname(workflow$path))
+  })
+  missing <- names(values)[vapply(values, is.null, NA)]
+  problems <- if (length(missing)) paste0("\"", missing, "\" has no value")
+  for (name in setdiff(names(values), missing)) problems <- c(problems, problem_of_value(name, workflow$inputs[[name]], values[[name]], there))
+  if (length(problems)) fail("argument", c("The inputs do not fit:", stats::setNames(escape(problems), rep("x", length(problems)))), call = call)
+  values
+}
+
+# Paths are taken from the folder of the workflow.
+default_of_input <- function(input, folder) {
+  if (is.null(input$default) || !input$type %in% c("layer", "file") || grepl("^([/~]|[A-Za-z]:|[a-z]+://)", input$default)) return(input$default)
+  file.path(folder, input$default)
+}
+
+problem_of_value <- function(name, input, value, there) {
+  if (!input$type %in% c("layer", "file")) return(problem_of_input(name, input, value))
+  if (is.data.frame(value)) return(NULL)
+  if (!rlang::is_string(value)) return(paste0("\"", name, "\" is a path or a frame"))
+  if (there && !grepl("://", value, fixed = TRUE) && !file.exists(value)) paste0("\"", name, "\": there is no file ", value)
+}
+
+# The layer of an input, looked at: kinds of shapes and columns are those that were asked for.
+layer_of_input <- function(name, input, value, call) {
+  x <- if (is.data.frame(value)) value else read_layer(value)
+  if (!is.null(input$shapes)) {
+    kinds <- unique(stats::na.omit(geometry_type_of(if (is_spatial_frame(x)) x else new_shapes())))
+    odd <- kinds[!sub("^multi", "", kinds) %in% input$shapes]
+    if (!is_spatial_frame(x) || length(odd)) {
+      fail("argument", "The input {.val {name}} is of {.val {input$shapes}}, and the layer has {.val {if (length(odd)) odd else 'no shapes'}}.", call = call)
+    }
+  }
+  for (column in input$columns) need_column(x, column, name, call = call)
+  x
+}
+
+# What tells one value of an input from another: a hash of the contents of files, not of their times.
+key_of_input <- function(input, value) {
+  if (!input$type %in% c("layer", "file") || is.data.frame(value)) return(rlang::hash(value))
+  if (grepl("://", value, fixed = TRUE)) return(rlang::hash(list(value, Sys.time(), stats::runif(1))))  # nobody knows what is there now
+  rlang::hash(unname(tools::md5sum(sort(unlist(c(value, members_beside(value)))))))
+}
+
+# --- steps ---------------------------------------------------------------------------------------------------------------
+
+run_step <- function(name, step, workflow, run, folder, keep, log, call) {
+  started <- clock()
+  texts <- unlist(run$values[setdiff(names(run$values), names(Filter(function(input) input$type %in% c("layer", "file"), workflow$inputs)))])
+  options <- lapply(step$options, with_values, texts)
+  condition <- if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts)
+  key <- rlang::hash(list(step$command, options, condition, step$takes, run$keys[step$needs], as.character(utils::packageVersion("civicatlas"))))
+  again <- !is.null(run$again) && (name %in% run$again || length(intersect(step$needs, run$again)) > 0)
+  if (again) run$again <- union(run$again, name)
+  kept <- if (keep && !again) kept_result(folder, key)
+  met <- character()
+  result <- kept$result %||% withCallingHandlers(
+    tryCatch(perform_step(step, options, condition, workflow, run, call), error = function(e) {
+      log(list(step = name, command = step$command, error = said_by(e)))
+      fail("workflow", c("The step {.val {name}} failed: {step$command}.", x = "{cli::ansi_strip(said_by(e))}"), call = call)
+    }),
+    warning = function(w) met <<- c(met, gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(w))))
+  )
+  rows <- function(x) if (is.data.frame(x)) nrow(x) else NA_integer_
+  rows_in <- kept$rows_in %||% rows(run$results[[step$needs[1]]])
+  met <- kept$said %||% met
+  run$said <- c(run$said, paste0(name, ": ", met, recycle0 = TRUE))
+  if (keep && is.null(kept) && is.data.frame(result)) keep_result(folder, key, list(result = result, rows_in = rows_in, said = met))
+  run$results[[name]] <- result
+  run$keys[[name]] <- key
+  line <- list(step = name, command = step$command, rows_in = rows_in, rows_out = rows(result),
+               seconds = round(clock() - started, 3), kept = !is.null(kept), warnings = length(met))
+  log(c(line, list(megabytes = round(as.double(utils::object.size(result)) / 1e6, 3), said = met)))
+  tibble::as_tibble(line)
+}
+
+# A command with layers in place of files; what draws gives what it would draw (see write_output()).
+perform_step <- function(step, options, condition, workflow, run, call) {
+  record <- command_record(step$command)
+  values <- stats::setNames(lapply(record$options, `[[`, "default"), vapply(record$options, `[[`, "", "name"))
+  types <- stats::setNames(vapply(record$options, `[[`, "", "type"), names(values))
+  for (name in names(options)) {
+    values[[name]] <- if (types[[name]] %in% c("layer", "file")) {
+      layer_of(options[[name]], workflow, run, call)
+    } else if (types[[name]] == "flag") {
+      options[[name]] == "true"
+    } else {
+      check_option_text(record$options[[match(name, names(types))]], options[[name]])
+      option_value(record$options[[match(name, names(types))]], options[[name]])
+    }
+  }
+  names(values) <- gsub("-", "_", names(values), fixed = TRUE)
+  o <- c(values, list(condition = condition, known = new.env(parent = emptyenv())))
+  layer <- function(role) if (!is.null(step$takes[[role]])) layer_of(step$takes[[role]], workflow, run, call)
+  o$x <- if (!is.null(step$takes$layer)) chosen_rows(layer("layer"), o$where, o$within)
+  o$y <- if (!is.null(step$takes$other)) met(layer("other"), o$x, o$match_crs)
+  o$table <- layer("table")
+  if (!is.null(step$takes$layers)) o$layers <- lapply(stats::setNames(step$takes$layers, step$takes$layers), layer_of, workflow, run, call)
+  if ("IMAGE" %in% record$role) return(structure(list(command = step$command, o = o), class = "drawing"))
+  record$run(o)
+}
+
+# The layer of a step or input, read once a run.
+layer_of <- function(name, workflow, run, call) {
+  if (is.null(run$results[[name]])) run$results[[name]] <- layer_of_input(name, workflow$inputs[[name]], run$values[[name]], call)
+  run$results[[name]]
+}
+
+# The outputs, of which those stay as they are that a run before wrote of the same results, and nobody changed.
+write_outputs <- function(workflow, run, folder, keep, call) {
+  record <- file.path(kept_folder(folder), "outputs.rds")
+  before <- if (keep && file.exists(record)) tryCatch(readRDS(record), error = function(e) list())
+  state <- function(target) unname(tools::md5sum(c(target, unlist(members_beside(target)))))
+  targets <- vapply(names(workflow$outputs), function(file) {
+    target <- file.path(folder, file)
+    key <- run$keys[[workflow$outputs[[file]]]]
+    same <- identical(before[[file]]$key, key) && identical(before[[file]]$state, state(target))
+    if (!same) write_output(target, workflow$outputs[[file]], workflow, run, call)
+    before[[file]] <<- list(key = key, state = state(target))
+    target
+  }, "")
+  if (keep && length(targets)) {
+    dir.create(kept_folder(folder), FALSE)
+    saveRDS(before, record)
+  }
+  targets
+}
+
+write_output <- function(target, step, workflow, run, call) {
+  file <- basename(target)
+  dir.create(dirname(target), FALSE, TRUE)
+  result <- run$results[[step]]
+  if (inherits(result, "drawing")) {
+    beside <- paste0(name_beside(target), ".", ending_of(file))
+    on.exit(unlink(beside, expand = FALSE))
+    result$o$image <- beside
+    quietly(command_record(result$command)$run(c(result$o[setdiff(names(result$o), "json")], list(json = TRUE))))
+    publish(beside, target, call)
+    say("Wrote {.file {target}}.")
+  } else if (is.data.frame(result)) {
+    write_layer(without_lists(result), target, replace = TRUE)
+  } else {
+    fail("argument", "The step {.val {step}} gives no layer that could be written to {.file {file}}.", call = call)
+  }
+  target
+}
+
+# --- what is kept --------------------------------------------------------------------------------------------------------
+
+# Lists of `result`, `rows_in` and what was `said` in warnings.
+kept_folder <- function(folder) file.path(folder, ".kept")
+kept_path <- function(folder, key) file.path(kept_folder(folder), paste0(key, ".rds"))
+
+# NULL where there is none, or one that cannot be read.
+kept_result <- function(folder, key) {
+  path <- kept_path(folder, key)
+  if (!file.exists(path)) return(NULL)
+  tryCatch({
+    result <- readRDS(path)
+    Sys.setFileTime(path, Sys.time())  # used last
+    result
+  }, error = function(e) NULL, warning = function(w) NULL)
+}
+
+keep_result <- function(folder, key, result) {
+  dir.create(kept_folder(folder), FALSE)
+  path <- kept_path(folder, key)
+  beside <- name_beside(path)
+  on.exit(unlink(beside, expand = FALSE))
+  saveRDS(result, beside, compress = FALSE)
+  file.rename(beside, path)
+}
+
+# Those used longest ago go where all take more than the option allows.
+prune_kept <- function(folder) {
+  files <- list.files(kept_folder(folder), full.names = TRUE)
+  about <- file.info(files)
+  newest <- order(about$mtime, decreasing = TRUE)
+  over <- cumsum(about$size[newest]) > as.double(getOption("civicatlas.kept_bytes", 2e9))
+  unlink(files[newest][over], expand = FALSE)
+}
+
+#' @rdname run_workflow
+#' @export
+forget_runs <- function(folder = ".") {
+  files <- list.files(kept_folder(folder), full.names = TRUE)
+  size <- sum(file.size(files))
+  unlink(kept_folder(folder), recursive = TRUE, expand = FALSE)
+  say("{.fn forget_runs}: {counted(length(files), 'result')} of {format_size(size)} removed from {.file {folder}}.")
+  invisible(length(files))
+}
+
+# --- the log -------------------------------------------------------------------------------------------------------------
+
+# A function that adds a line about a step to run.log, as text, and to run.jsonl.
+new_run_log <- function(folder, workflow, values) {
+  text <- file.path(folder, "run.log")
+  lines <- file.path(folder, "run.jsonl")
+  shown <- vapply(values, function(value) if (is.data.frame(value)) counted(nrow(value), "row") else without_secrets(paste(value, collapse = ",")), "")
+  now <- format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC")
+  writeLines(enc2utf8(c(paste0(now, "  ", workflow$title), paste0("  ", names(shown), " = ", shown, recycle0 = TRUE))), text, useBytes = TRUE)
+  started <- list(started = now, workflow = workflow$title, version = as.character(utils::packageVersion("civicatlas")), inputs = as.list(shown))
+  writeLines(as_json_line(started), lines, useBytes = TRUE)
+  add <- function(line, file) cat(enc2utf8(line), "\n", file = file, sep = "", append = TRUE)
+  function(about) {
+    add(as_json_line(about), lines)
+    counts <- sprintf("%s: %s, %s rows in, %s out, %s s%s", about$step, about$command, about$rows_in %||% "?", about$rows_out %||% "?", about$seconds %||% "?",
+                      if (isTRUE(about$kept)) ", kept from before" else "")
+    add(paste0("  ", if (is.null(about$error)) counts else paste0(about$step, ": failed: ", about$error)), text)
+    for (warning in about$said) add(paste0("    ! ", warning), text)
+  }
+}
+
+as_json_line <- function(x) enc2utf8(as.character(jsonlite::toJSON(x, auto_unbox = TRUE, null = "null", na = "null", digits = NA)))
+
+# --- other values --------------------------------------------------------------------------------------------------------
+
+#' @rdname run_workflow
+#' @param over A named list of one input and its values: `list(distance = c(250, 500))`.
+#' @return `sweep_workflow()`: a tibble of a row for each value and output: the value, `output`, `rows`, and the total of each column of numbers; with
+#'   the runs, each in a folder of its own, as attribute `runs`.
+#' @export
+sweep_workflow <- function(workflow, over, ..., folder = ".", keep = TRUE) {
+  call <- rlang::current_env()
+  if (!is.list(over) || length(over) != 1 || !nzchar(rlang::names2(over))) fail("argument", "{.arg over} is a list of one input and its values.", call = call)
+  if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
+  name <- names(over)
+  runs <- lapply(over[[1]], function(value) {
+    place <- file.path(folder, paste0(name, "=", gsub("[^A-Za-z0-9._-]", "_", value)))
+    run_workflow(workflow, !!name := value, ..., folder = place, keep = keep)
+  })
+  rows <- Map(function(run, value) totals_of_run(run, workflow, stats::setNames(list(value), name)), runs, over[[1]])
+  structure(vctrs::vec_rbind(!!!unlist(unname(rows), recursive = FALSE)), runs = runs)
+}
+
+totals_of_run <- function(run, workflow, value) {
+  tables <- Filter(is.data.frame, lapply(workflow$outputs, function(step) run$results[[step]]))
+  lapply(names(tables), function(file) {
+    columns <- as.list(attribute_table(tables[[file]]))
+    totals <- lapply(Filter(is.numeric, columns), function(column) sum(as.double(column), na.rm = TRUE))
+    tibble::as_tibble(c(value, list(output = file, rows = nrow(tables[[file]])), totals[setdiff(names(totals), c(names(value), "output", "rows"))]))
+  })
+}
+
+#' @rdname run_workflow
+#' @param file Path of a shell script to write.
+#' @return `workflow_shell()`: the lines of a shell script that runs the same commands in one process, invisibly where it is written to a file.
+#' @export
+workflow_shell <- function(workflow, ..., file = NULL) {
+  call <- rlang::current_env()
+  if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
+  values <- values_of_inputs(workflow, list(...), call, there = FALSE)
+  if (any(vapply(values, is.data.frame, NA))) fail("argument", "A script reads files: give paths for layers.", call = call)
+  steps <- unlist(lapply(names(workflow$steps), function(name) shell_lines(name, workflow, values)))
+  copies <- vapply(names(workflow$outputs), function(output) {
+    if (is_drawing(workflow$steps[[workflow$outputs[[output]]]])) "" else paste0("convert @", workflow$outputs[[output]], " ", shell_word(output), " --replace")
+  }, "")
+  lines <- c("#!/usr/bin/env bash", paste("#", gsub("\n", " ", workflow$title)), "set -euo pipefail", "civicatlas batch - <<'STEPS'", steps,
+             copies[nzchar(copies)], "STEPS")
+  if (is.null(file)) return(lines)
+  writeLines(enc2utf8(lines), file, useBytes = TRUE)
+  Sys.chmod(file, "755")
+  invisible(lines)
+}
+
+is_drawing <- function(step) "IMAGE" %in% command_record(step$command)$role
+
+# A step as lines of a batch: its layer under its name, or its pictures in files.
+shell_lines <- function(name, workflow, values) {
+  step <- workflow$steps[[name]]
+  is_layer <- vapply(workflow$inputs, function(input) input$type %in% c("layer", "file"), NA)
+  texts <- unlist(values[!is_layer])
+  place <- function(reference) if (reference %in% names(values)) shell_word(values[[reference]]) else paste0("@", reference)
+  record <- command_record(step$command)
+  types <- stats::setNames(vapply(record$options, `[[`, "", "type"), vapply(record$options, `[[`, "", "name"))
+  options <- unlist(lapply(names(step$options), function(option) {
+    text <- gsub("\n", "\\n", with_values(step$options[[option]], texts), fixed = TRUE)
+    if (types[[option]] == "flag") return(if (text == "true") paste0("--", option))
+    paste0("--", option, " ", if (types[[option]] %in% c("layer", "file")) place(text) else shell_word(text))
+  }))
+  targets <- if (is_drawing(step)) vapply(names(workflow$outputs)[workflow$outputs == name], shell_word, "") else paste0("@", name)
+  vapply(targets, function(target) {
+    words <- unlist(lapply(record$role, function(role) {
+      switch(role, OUTPUT = , IMAGE = target, CONDITION = shell_word(with_values(step$takes$condition, texts)),
+             vapply(step$takes[[ascii_lower(role)]], place, ""))
+    }))
+    paste(c(step$command, words, options), collapse = " ")
+  }, "", USE.NAMES = FALSE)
+}
+
+# --- on the command line -------------------------------------------------------------------------------------------------
+
+register_command("run", function() {
+  new_command("In and out", "run a workflow: typed inputs, steps and outputs in a YAML file", "WORKFLOW", list(
+    new_option("set", "text", "values of inputs: name=value, separated by commas"), new_option("folder", "file", "where outputs, log and kept results go", "."),
+    new_option("from", "text", "a step: it, and those that need it, run again in any case"),
+    new_option("sweep", "text", "an input and its values: name=value,value,...; a run in a folder of its own for each"),
+    new_option("check", "flag", "tell every mistake, and run nothing"),
+    new_option("forget", "flag", "remove the kept results of the folder first"), new_option("report", "file", "page of HTML to write about the run")
+  ), "civicatlas run out-of-reach.yaml --set distance=500 --folder results", function(o) {
+    if (o$check) return(checked_workflow(o))
+    if (o$forget) forget_runs(o$folder)
+    if (!is.null(o$sweep)) return(swept_workflow(o))
+    run <- rlang::inject(run_workflow(o$workflow, !!!as.list(named_values(o$set, "set")), folder = o$folder, from = o$from))
+    if (!is.null(o$report)) atlas_report(run, o$report, replace = TRUE)
+    if (!o$json) print(run)
+    structure(list(title = run$title, inputs = run$inputs, steps = run$steps, outputs = as.list(run$outputs)), class = "shown_already")
+  })
+})
+
+checked_workflow <- function(o) {
+  problems <- check_workflow(o$workflow)
+  if (!o$json && nrow(problems)) cat(sprintf("%s:%d:%d: %s. %s\n", o$workflow, problems$line, problems$column, problems$problem, problems$remedy), sep = "")
+  if (nrow(problems)) fail(c("choice", "workflow"), "{.file {o$workflow}} has {counted(nrow(problems), 'mistake')}.", call = NULL)
+  say("{.file {o$workflow}} has no mistake.")
+  structure(list(mistakes = list()), class = "shown_already")
+}
+
+swept_workflow <- function(o) {
+  pair <- regmatches(o$sweep, regexpr("=", o$sweep, fixed = TRUE), invert = TRUE)[[1]]
+  if (length(pair) != 2) wrong_usage("--sweep takes name=value,value,..., not \"{o$sweep}\"")
+  rlang::inject(sweep_workflow(o$workflow, stats::setNames(list(column_list(pair[2])), pair[1]), !!!as.list(named_values(o$set, "set")), folder = o$folder))
+}
