@@ -49,7 +49,7 @@ code_of_operation <- function(node, context) {
     "%" = rlang::call2("rest_of_division", !!!args), div = rlang::call2("whole_division", !!!args),
     "+" = , "-" = , "*" = , "/" = , "^" = rlang::call2(node$value, !!!lapply(args, in_brackets)),
     case = code_of_case(args),
-    bbox = box_shape(vapply(node$args, `[[`, 0, "value"), context$crs),
+    bbox = box_of_node(node, context),
     rlang::call2(if (startsWith(node$value, "t_")) "times_related" else "shapes_related", !!!args, substring(node$value, 3))
   )
 }
@@ -219,8 +219,17 @@ row_shapes <- function(x) if (is_spatial_frame(x)) as_shapes(x)
 rows_of_tree <- function(x, tree, ...) which(truth_of_tree(x, tree, ...))
 
 # A rectangle; on longitude and latitude its west may lie east of its east.
-box_shape <- function(edges, crs) {
+box_of_node <- function(node, context) {
+  edges <- vapply(node$args, `[[`, 0, "value")
   if (length(edges) == 6) edges <- edges[c(1, 2, 4, 5)]
+  if (edges[2] > edges[4]) odd_kind(node, context, "ymin lies above ymax", "In order: xmin, ymin, xmax, ymax.")
+  if (edges[1] > edges[3] && !in_plain_degrees(new_shapes(crs = context$crs))) {
+    odd_kind(node, context, "xmin lies above xmax, which means a box over the antimeridian, on longitude and latitude alone", "In order: xmin, ymin, xmax, ymax.")
+  }
+  box_shape(edges, context$crs)
+}
+
+box_shape <- function(edges, crs) {
   ring <- function(west, east) {
     at <- core_number_text(c(west, edges[2], east, edges[4]), -1L)
     sprintf("((%1$s %2$s, %3$s %2$s, %3$s %4$s, %1$s %4$s, %1$s %2$s))", at[1], at[2], at[3], at[4])

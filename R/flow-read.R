@@ -220,7 +220,11 @@ check_values <- function(step, options, node, inputs, tell) {
   }
 }
 
+# Nothing but inputs is read: a CRS is a code or text, and no file.
 check_option_text <- function(option, text) {
+  if (option$type == "crs" && (grepl("^[~/.]|[\\\\]|[.][a-z]+$", text) || file.exists(text))) {
+    wrong_usage("--{option$name} is a code or well-known text in a workflow, not the file \"{text}\"")
+  }
   forms <- c(condition = "condition", expression = "expression", expressions = "named")
   if (option$type %in% names(forms)) parse_text(text, option$name, forms[[option$type]], NULL) else option_value(option, text)
 }

@@ -68,8 +68,10 @@ centre_coordinate <- function(shapes, axis) {
   boxes[if (axis == "x") 1 else 2, ]
 }
 
-# Relations of the shapes of rows with one shape, with any of a layer's, or row by row with those of another column.
+# Relations of the shapes of rows with one shape, with any of a layer's, or row by row with those of another column. What is disjoint is what
+# does not intersect, empty shapes too.
 shapes_related <- function(a, b, relation) {
+  if (relation == "disjoint") return(!shapes_related(a, b, "intersects"))
   if (is_spatial_frame(b)) return(related_to_layer(as_shapes(a), as_shapes(b), relation))
   if (is_spatial_frame(a) || length(b) > length(a)) return(shapes_related(b, a, turned_relation[[relation]]))
   x <- on_crs_of(a, b)  # so that the edges of a place that is written stay straight
@@ -80,14 +82,13 @@ shapes_related <- function(a, b, relation) {
 }
 
 related_to_layer <- function(x, layer, relation) {
-  pairs <- find_pairs(x, on_crs_of(layer, x), if (relation == "disjoint") "intersects" else relation, call = NULL)
-  out <- (seq_along(x) %in% pairs$x) == (relation != "disjoint")
+  out <- seq_along(x) %in% find_pairs(x, on_crs_of(layer, x), relation, call = NULL)$x
   out[is.na(x)] <- NA
   out
 }
 
 turned_relation <- c(intersects = "intersects", within = "contains", contains = "within", touches = "touches", crosses = "crosses",
-                     overlaps = "overlaps", equals = "equals", disjoint = "disjoint")
+                     overlaps = "overlaps", equals = "equals")
 
 on_crs_of <- function(shapes, other) {
   if (is.null(crs_of(shapes)) || is.null(crs_of(other)) || same_crs(crs_of(shapes), crs_of(other))) return(shapes)

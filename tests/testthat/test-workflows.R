@@ -68,6 +68,14 @@ test_that("all mistakes are told at once, by line and column, with what to write
   expect_identical(lines("names no format"), 26L)
   expect_identical(lines("names no step"), 27L)
   expect_error(read_workflow(file), "mistakes", class = "civicatlas_error_workflow")
+  for (place in c(demo_file("wards.prj"), "wards.prj", "../x", "~/x")) {
+    reads <- write_workflow("version: 1", "inputs:", "  rooms: {type: layer}", "steps:", paste0("  moved: {command: reproject, layer: rooms, crs: '", place, "'}"))
+    expect_match(check_workflow(reads)$problem, "not the file", info = place)
+  }
+  for (command in c("run", "load", "convert", "describe", "demo", "completions", "explain")) {
+    calls <- write_workflow("version: 1", "inputs:", "  rooms: {type: layer}", "steps:", paste0("  one: {command: ", command, ", layer: rooms}"))
+    if (command != "explain") expect_match(check_workflow(calls)$problem[1], "no command", info = command)
+  }
 })
 
 test_that("the ready workflows give the numbers of R, of the command line and of the script", {
