@@ -24,7 +24,7 @@ read_all <- function(con) {
 read_stream_bytes <- function(bytes, file) {
   end <- c(which(utils::head(bytes, 1e6) == charToRaw("\n")), length(bytes))[1]
   first <- rawToChar(bytes[seq_len(end)][bytes[seq_len(end)] != 0])
-  about <- if (grepl("^\\s*[{]\\s*\"civicatlas\"", first)) tryCatch(jsonlite::fromJSON(first, simplifyVector = FALSE)$civicatlas, error = function(e) NULL)
+  about <- stream_header(first)
   writeBin(if (is.null(about)) bytes else bytes[-seq_len(end)], file)
   if (is.null(about)) return(read_layer(file))
   if (end == length(bytes)) return(empty_layer(about))
@@ -33,6 +33,16 @@ read_stream_bytes <- function(bytes, file) {
   x <- typed_columns(x, about$columns)
   attr(x, "history") <- lapply(about$history, step_of_history)
   x
+}
+
+# What our first line says; NULL where it is another.
+stream_header <- function(line) {
+  if (!grepl("^\\s*[{]\\s*\"civicatlas\"", line)) return(NULL)
+  about <- tryCatch(parse_json(line, simplifyVector = FALSE)$civicatlas, error = function(e) NULL)
+  if (!is.list(about) || !(is.null(about$crs) || rlang::is_string(about$crs))) return(NULL)
+  about$columns <- Filter(rlang::is_string, about$columns[setdiff(names(about$columns), "geometry")])
+  about$history <- Filter(function(step) is.list(step) && rlang::is_string(step$verb) && rlang::is_string(step$call), about$history)
+  about
 }
 
 step_of_history <- function(step) {

@@ -224,7 +224,8 @@ box_of_node <- function(node, context) {
   if (length(edges) == 6) edges <- edges[c(1, 2, 4, 5)]
   if (edges[2] > edges[4]) odd_kind(node, context, "ymin lies above ymax", "In order: xmin, ymin, xmax, ymax.")
   if (edges[1] > edges[3] && !in_plain_degrees(new_shapes(crs = context$crs))) {
-    odd_kind(node, context, "xmin lies above xmax, which means a box over the antimeridian, on longitude and latitude alone", "In order: xmin, ymin, xmax, ymax.")
+    odd_kind(node, context, "xmin lies above xmax, which means a box over the antimeridian, on longitude and latitude alone",
+             "In order: xmin, ymin, xmax, ymax.")
   }
   box_shape(edges, context$crs)
 }

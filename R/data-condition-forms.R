@@ -101,11 +101,11 @@ end_in_json <- function(node) switch(node$kind, missing = "..", date = , timesta
 json_of_wkt <- function(text) {
   shapes <- shapes_from_wkt(text)
   bytes <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), list(), -1L, "", "lines"))$bytes
-  jsonlite::fromJSON(rawToChar(bytes), simplifyVector = FALSE)$geometry
+  parse_json(rawToChar(bytes), simplifyVector = FALSE)$geometry
 }
 
 tree_of_json <- function(text, what, call) {
-  value <- tryCatch(jsonlite::fromJSON(text, simplifyVector = FALSE), error = function(e) {
+  value <- tryCatch(parse_json(text, simplifyVector = FALSE), error = function(e) {
     fail(c("choice", "argument"), c("Cannot read {.arg {what}}: it begins as JSON and is none.", x = "{said_by(e)}"), call = call)
   })
   refuse <- function(part) fail(c("choice", "argument"), c("Cannot read {.arg {what}} as CQL2's JSON.", x = part), call = call)

@@ -22,7 +22,7 @@ features_query <- function(url) {
 # Is a fetched document the landing page of an API?
 features_landing <- function(file, url) {
   if (file.size(file) > 1e6 || !identical(format_of_bytes(core_read_bytes(file, 512)), "geojson")) return(NULL)
-  document <- tryCatch(jsonlite::fromJSON(file, simplifyVector = FALSE), error = function(e) NULL)
+  document <- tryCatch(parse_json(rawToChar(core_read_bytes(file, -1)), simplifyVector = FALSE), error = function(e) NULL)
   if (is.null(document$links) || identical(document$type, "FeatureCollection")) return(NULL)
   rels <- vapply(document$links, function(link) link$rel %||% "", "")
   if (any(grepl("(^|/)(data|conformance)$", rels))) list(base = sub("/?([?#].*)?$", "", url), query = features_query(url))
@@ -37,7 +37,7 @@ features_get <- function(url, call, query = list(), accept = "application/json")
 
 features_json <- function(url, call, query = list()) {
   found <- features_get(url, call, query)
-  tryCatch(jsonlite::fromJSON(rawToChar(found$bytes), simplifyVector = FALSE), error = function(e) {
+  tryCatch(parse_json(rawToChar(found$bytes), simplifyVector = FALSE), error = function(e) {
     fail("format", "{.url {shown_address(url)}} answers with something that is no JSON.", call = call)
   })
 }
@@ -102,7 +102,7 @@ next_page <- function(following, url, visited, call) {
 
 # What a page says of itself: how many features match in all, and the address of the next page.
 features_page <- function(bytes) {
-  document <- jsonlite::fromJSON(rawToChar(bytes), simplifyVector = FALSE)
+  document <- parse_json(rawToChar(bytes), simplifyVector = FALSE)
   following <- Filter(function(link) identical(link$rel, "next"), document$links)
   list(matched = document$numberMatched, following = if (length(following)) following[[1]]$href)
 }

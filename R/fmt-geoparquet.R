@@ -24,7 +24,7 @@ parquet_footer <- function(source, call) {
   pairs <- found$file_meta_data$key_value_metadata[[1]]
   geo <- pairs$value[match("geo", pairs$key)]
   geo <- if (length(geo) && !is.na(geo)) {
-    tryCatch(jsonlite::fromJSON(geo, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) {
+    tryCatch(parse_json(geo, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) {
       fail("format", c("Cannot read {.file {source$name}}.", x = "Its metadata {.val geo} is no JSON: {said_by(e)}"), call = call)
     })
   }

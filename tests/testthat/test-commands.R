@@ -115,6 +115,22 @@ test_that("layers go through pipes with their CRS, types and history", {
   expect_identical(nrow(none), 0L)
 })
 
+test_that("damaged streams are read or told", {
+  x <- read_layer(demo_file("rooms.geojson"))[1:5, ]
+  file <- withr::local_tempfile()
+  civicatlas:::write_stream(x, base::file(file, "wb"))
+  bytes <- readBin(file, "raw", 1e7)
+  runs <- as.integer(Sys.getenv("CIVIC_FUZZ_RUNS", "60"))
+  withr::with_seed(8, for (i in seq_len(runs)) {
+    damaged <- bytes
+    at <- sample(min(400, length(bytes)), 2)
+    damaged[at] <- as.raw(sample(32:126, 2))
+    if (i %% 3 == 0) damaged <- utils::head(damaged, sample(length(damaged), 1))
+    found <- tryCatch(suppressWarnings(civicatlas:::read_stream_bytes(damaged, withr::local_tempfile(fileext = ".geojsonl"))), civicatlas_error = identity)
+    expect_true(is.data.frame(found) || inherits(found, "civicatlas_error"))
+  })
+})
+
 test_that("results and errors are data under --json", {
   rooms <- demo_file("rooms.geojson")
   head <- jsonlite::fromJSON(run("head", rooms, "--rows", "2", "--json", "--quiet")$out)

@@ -167,3 +167,18 @@ test_that("texts that a spreadsheet would calculate are told where columns are d
   write_layer(x, file)
   expect_identical(read_layer(file)$sum, x$sum)
 })
+
+test_that("damaged JSON that looks like a format does not end R, and no text is taken for a path", {
+  for (text in c("{\"a\": %n%n%n}", "{\"a\": %s%s%s%s}", demo_file("rooms.geojson"), "https://example.invalid/x.json", "[%n")) {
+    expect_error(civicatlas:::parse_json(text), "no JSON")
+    expect_error(keep_rows(data.frame(a = 1), paste0("{", text)), class = "civicatlas_error_argument")
+  }
+  expect_identical(civicatlas:::parse_json("{\"a\": \"%n\"}")$a, "%n")
+  file <- withr::local_tempfile(fileext = ".parquet")
+  write_layer(read_layer(demo_file("rooms.geojson")), file)
+  bytes <- readBin(file, "raw", 1e7)
+  at <- grepRaw("\"version\":", bytes, fixed = TRUE)
+  bytes[at + 10:13] <- charToRaw("%n%n")
+  writeBin(bytes, file)
+  expect_error(read_layer(file), "no JSON", class = "civicatlas_error_format")
+})
