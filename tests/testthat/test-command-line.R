@@ -34,6 +34,7 @@ test_that("an option without its value, or with another, is wrong usage, and a r
   skip_on_os("windows")
   script <- shQuote(system.file("exec", "civicatlas", package = "civicatlas"))
   expect_identical(system(paste("{ Rscript --vanilla", script, "join --help | true; } 2>&1"), intern = TRUE), character())
+  expect_identical(system(paste("{ Rscript --vanilla", script, "--help | head -n 1; } 2>&1"), intern = TRUE), "usage: civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]")
 })
 
 test_that("describe gives data on standard output, as text and as JSON", {
