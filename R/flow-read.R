@@ -4,7 +4,6 @@
 #' checked whole before anything runs: every mistake is told at once, by line and column. `vignette("next-month", "civicatlas")` has the language.
 #'
 #' @param path Path of a workflow.
-#' @param workflow A workflow as `read_workflow()` gives it, or its path.
 #' @return `read_workflow()`: a workflow that prints well, a list of `title`, `inputs`, `steps` in the order that they run in, and `outputs`.
 #'   `check_workflow()`: a tibble of `line`, `column`, `problem` and `remedy`, without rows where there is no mistake.
 #' @section Errors: `civicatlas_error_workflow` where `read_workflow()` finds mistakes, all of which it lists.
