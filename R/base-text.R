@@ -21,6 +21,9 @@ valid_text <- function(text) {
 # What an error of another library says.
 said_by <- function(e) valid_text(conditionMessage(e))
 
+# The same on one line, without colours.
+said_on_a_line <- function(e) trimws(gsub("\\s*\n\\s*", " ", cli::ansi_strip(said_by(e))))
+
 # Names short enough to be shown in a line.
 cut_name <- function(names) ifelse(nchar(names) > 60, paste0(substr(names, 1, 59), "\u2026"), names)
 

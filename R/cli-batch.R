@@ -79,7 +79,7 @@ problem_of_line <- function(line, made) {
     for (input in inputs_of_line(command, parsed)) need_input(input, made)
     check_texts(command, parsed)
     character()
-  }, civicatlas_error = function(e) gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(e))))
+  }, civicatlas_error = said_on_a_line)
 }
 
 need_input <- function(input, made) {

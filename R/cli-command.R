@@ -16,7 +16,7 @@ command_record <- function(name) {
 
 # * `takes`: what stands behind the command, in order. LAYER and OTHER are read, LAYERS are one or more, OUTPUT is written, anything else is
 #   handed on as text; in brackets what may be left out.
-# * `options`: see new_option(). Those for reading and writing are added where they are needed.
+# * `options`: see new_option(). Those for reading and writing are added where they are needed, and all are named in the record.
 # * `run(o)` has the options by name, layers as `x`, `y` and `layers`, and other arguments by their names in lower case. It gives a layer or table,
 #   which is written or shown, or anything else that prints.
 new_command <- function(group, summary, takes, options = list(), example, run, about = summary) {
@@ -24,11 +24,14 @@ new_command <- function(group, summary, takes, options = list(), example, run, a
   reads <- if (any(role %in% c("LAYER", "LAYERS"))) reading_options()
   second <- if ("OTHER" %in% role) list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first"))
   writes <- if ("OUTPUT" %in% role) writing_options()
-  own <- vapply(options, `[[`, "", "name")
-  shared <- Filter(function(option) !option$name %in% own, c(reads, second, writes, common_options()))
   stopifnot(group %in% command_groups)
-  list(group = group, summary = summary, about = about, takes = takes, role = role, options = c(options, shared), example = example, run = run)
+  own <- options_by_name(options)
+  shared <- options_by_name(c(reads, second, writes, common_options()))
+  options <- c(own, shared[setdiff(names(shared), names(own))])
+  list(group = group, summary = summary, about = about, takes = takes, role = role, options = options, example = example, run = run)
 }
+
+options_by_name <- function(options) stats::setNames(options, vapply(options, `[[`, "", "name"))
 
 # `type`: flag, text, number, whole, numbers, choice (of `values`), column, columns, condition, expression, expressions, layer, file or crs.
 new_option <- function(name, type, help, default = NULL, values = NULL, required = FALSE) {
@@ -84,23 +87,14 @@ symbol_option <- function(text) if (!is.null(text)) rlang::sym(text)
 # Expressions by name on the columns of a table, for `use` "row" or "group"; checked against the columns.
 expressions_option <- function(text, option, x, use = "row") {
   trees <- parse_text(text, option, "named", NULL)
-  data <- as.list(plain_data_frame(x))
-  for (tree in trees) {
-    tree <- with_text_of(tree, trees)
-    need_columns_of_tree(tree, names(data), call = NULL)
-    check_kinds(tree, data, NULL, "any", use == "group")
-  }
-  if (use == "group") tell_left_out(trees, data)
-  lapply(trees, function(tree) quosure_of_tree(with_text_of(tree, trees), shapes = row_shapes(x), call = NULL))
+  code <- lapply(trees, function(tree) checked_quosure(with_text_of(tree, trees), x, summaries = use == "group"))
+  if (use == "group") tell_left_out(trees, as.list(plain_data_frame(x)))
+  code
 }
 
 # One expression on the columns of a table.
 expression_option <- function(text, option, x) {
-  tree <- parse_text(text, option, "expression", NULL)
-  data <- as.list(plain_data_frame(x))
-  need_columns_of_tree(tree, names(data), call = NULL)
-  check_kinds(tree, data, NULL, "any")
-  quosure_of_tree(tree, shapes = row_shapes(x), call = NULL)
+  checked_quosure(parse_text(text, option, "expression", NULL), x)
 }
 
 # Summaries leave missing values out, which is told.

@@ -103,14 +103,7 @@ register_command("convert", function() {
 })
 
 convert_command <- function(o) {
-  known <- o$known
-  x <- if (grepl("^(@|-$)", o$input)) {
-    read_input(o$input, o, known, first = TRUE)
-  } else {
-    place <- if (is.null(o$from)) o$input else with_ending(o$input, o$from)
-    read_layer(place, layer = o$layer, where = !!o$where, within = o$within, columns = !!columns_option(o$columns), encoding = o$encoding,
-               damaged = if (o$skip_damaged) "skip" else "refuse")
-  }
+  x <- read_input(o$input, o, o$known, first = TRUE, columns = o$columns)
   if (!is.null(o$crs)) x <- declare_crs(x, o$crs)
   if (o$mend_numbers) mend_numbers(x) else x
 }
@@ -196,12 +189,8 @@ register_command("compute", function() {
 computed <- function(x, text, option) {
   trees <- parse_text(text, option, "named", NULL)
   for (name in names(trees)) {
-    tree <- with_text_of(trees[[name]], trees)
-    data <- plain_data_frame(dplyr::ungroup(x))
-    need_columns_of_tree(tree, names(data), call = NULL)
-    check_kinds(tree, data, NULL, "any")
     if (identical(name, if (is_spatial_frame(x)) shape_column_name(x))) wrong_usage("--{option}: \"{name}\" is the column of shapes")
-    x[[name]] <- rep_len(rlang::eval_tidy(quosure_of_tree(tree, shapes = row_shapes(x), call = NULL), data), nrow(x))
+    x[[name]] <- values_of_tree(x, with_text_of(trees[[name]], trees))
   }
   x
 }

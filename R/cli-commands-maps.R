@@ -8,7 +8,7 @@ register_command("map", function() {
                                                                                   c("plain", "thousand", "million", "percent")),
     new_option("midpoint", "number", "value between the sides of a palette with two"),
     new_option("counts", "flag", "show in the key how many shapes each class holds"),
-    new_option("panels", "column", "a panel for each of its values"), new_option("flows", "file", "table of flows, with columns from and to"),
+    new_option("panels", "column", "a panel for each of its values"), new_option("flows", "layer", "table of flows, with columns from and to"),
     new_option("key", "column", "with --flows: column of the layer that from and to name"), new_option("subtitle", "text", "subtitle"),
     new_option("source", "text", "where the data come from"), new_option("unit", "text", "put after the numbers of the key"),
     new_option("key-title", "text", "text above the key, with the unit"), new_option("outlines", "layer", "layer whose outlines to draw on top"),

@@ -54,14 +54,14 @@ NULL
 
 # A section a command for the help page; options that all have come once, at the end.
 commands_in_help <- function() {
-  shared <- c(reading_options(), list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first")), writing_options(),
-              common_options())
+  shared <- options_by_name(c(reading_options(), list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first")), writing_options(),
+              common_options()))
   # Brackets would be links, braces and percent signs something else.
   safe <- function(text) gsub("{name}", "`{name}`", gsub("%", "\\%", sub("\\[([^]]*)\\]$", "(by default `\\1`)", text), fixed = TRUE), fixed = TRUE)
   item <- function(option) sprintf("* `--%s`: %s", option_in_help(option), safe(option_text(option)))
   sections <- unlist(lapply(command_names(), function(name) {
     record <- command_record(name)
-    own <- Filter(function(option) !option$name %in% vapply(shared, `[[`, "", "name"), record$options)
+    own <- record$options[setdiff(names(record$options), names(shared))]
     c(paste0("@section ", name, ":"), paste0(capital(record$about), ". `civicatlas ", paste(c(name, record$takes), collapse = " "), "`"), "",
       vapply(own, item, ""), "", paste0("Example: `", gsub("%", "\\%", record$example, fixed = TRUE), "`"))
   }))
@@ -76,7 +76,7 @@ completions <- function() {
   list(bash = bash_completion(records), zsh = zsh_completion(records), fish = fish_completion(records))
 }
 
-flags_of <- function(record) paste0("--", vapply(record$options, `[[`, "", "name"))
+flags_of <- function(record) paste0("--", names(record$options))
 
 bash_completion <- function(records) {
   cases <- vapply(records, function(record) sprintf("    %s) words=\"%s\" ;;", record$name, paste(flags_of(record), collapse = " ")), "")

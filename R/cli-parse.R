@@ -3,7 +3,7 @@
 
 # A list of `options` by name (as variables) and `inputs`; an error of the class civicatlas_error_usage for wrong usage.
 parse_arguments <- function(command, args) {
-  known <- stats::setNames(command$options, vapply(command$options, `[[`, "", "name"))
+  known <- command$options
   found <- split_arguments(args, known)
   if ("help" %in% names(found$given)) return(list(options = list(help = TRUE)))
   check_inputs(command, found$inputs, names(found$given))

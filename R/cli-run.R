@@ -60,7 +60,7 @@ with_inputs <- function(command, parsed, known) {
     switch(role,
       LAYER = o$x <- read(texts$LAYER),
       TABLE = o$table <- read(texts$TABLE),
-      OTHER = o$y <- met(read(texts$OTHER), o$x, o$match_crs),
+      OTHER = o$y <- brought_to(o$x, read(texts$OTHER), o$match_crs),
       LAYERS = o$layers <- stats::setNames(lapply(texts$LAYERS, read), texts$LAYERS),
       o[[ascii_lower(role)]] <- texts[[role]]
     )
@@ -82,35 +82,38 @@ inputs_of_line <- function(command, parsed, reads = c("LAYER", "OTHER", "LAYERS"
 # Can the conditions and expressions be read? Known before any layer is.
 check_texts <- function(command, parsed) {
   for (text in inputs_of_line(command, parsed, "CONDITION")) parse_text(text, "condition", call = NULL)
-  forms <- c(condition = "condition", expression = "expression", expressions = "named")
   for (option in command$options) {
     text <- parsed$options[[gsub("-", "_", option$name, fixed = TRUE)]]
-    if (option$type %in% names(forms) && !is.null(text)) parse_text(text, option$name, forms[[option$type]], NULL)
+    if (option$type %in% names(forms_of_texts) && !is.null(text)) parse_text(text, option$name, forms_of_texts[[option$type]], NULL)
   }
 }
 
-met <- function(y, x, match_crs) if (match_crs && is_spatial_frame(y) && is_spatial_frame(x)) reproject_to(y, x) else y
+# How the texts of options are read, by their types.
+forms_of_texts <- c(condition = "condition", expression = "expression", expressions = "named")
+
+# The second layer on the CRS of the first, where that is asked for.
+brought_to <- function(x, y, match_crs) if (match_crs && is_spatial_frame(x) && is_spatial_frame(y)) meet(x, y, "match", call = NULL) else y
 
 # What an option names: a layer that is there already, in a workflow, or a file.
 layer_or_read <- function(x) if (is.data.frame(x)) x else read_layer(x)
 
 # A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
-read_input <- function(text, o, known, first) {
+read_input <- function(text, o, known, first, columns = NULL) {
   text_of <- function(name) if (first) o[[name]]
-  if (startsWith(text, "@")) {
-    layer <- known[[substring(text, 2)]]
+  if (text == "-" || startsWith(text, "@")) {
+    layer <- if (text == "-") read_stream(o$from) else known[[substring(text, 2)]]
     if (is.null(layer)) wrong_usage("there is no layer {text} yet")
-    return(chosen_rows(layer, text_of("where"), text_of("within")))
+    layer <- chosen_rows(layer, text_of("where"), text_of("within"))
+    return(if (is.null(columns)) layer else choose_columns(layer, columns_option(columns), "columns", NULL))
   }
-  if (text == "-") return(chosen_rows(read_stream(o$from), text_of("where"), text_of("within")))
   place <- if (is.null(o$from)) text else with_ending(text, o$from)
-  read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), encoding = o$encoding,
-             damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
+  read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), columns = !!columns_option(columns),
+             encoding = o$encoding, damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
 }
 
-# A file under a name that tells its format.
+# A file whose name does not tell its format, under one that does.
 with_ending <- function(path, ending) {
-  if (identical(format_with(ending_of(path)), format_with(ending)) || !file.exists(path)) return(path)
+  if (!is.na(format_with(ending_of(path))) || !file.exists(path)) return(path)
   copy <- tempfile(fileext = paste0(".", ending))
   if (!file.symlink(normalizePath(path), copy)) file.copy(path, copy)
   copy

@@ -93,9 +93,9 @@ compared <- function(operator, a, b) {
 # Constants of one kind as one vector, which SQL can take; anything else one comparison after the other.
 code_of_list <- function(node, args) {
   items <- args[[2]]
-  constant <- vapply(node$args[[2]]$args, function(item) item$kind %in% c("text", "number", "truth", "missing", "date", "timestamp"), NA)
+  constant <- vapply(node$args[[2]]$args, function(item) item$kind %in% c("text", "number", "truth", "missing"), NA)
   if (all(constant)) return(rlang::call2("is_among", args[[1]], do.call(vctrs::vec_c, unname(items))))
-  balanced("|", lapply(items, function(item) rlang::call2("==", args[[1]], item)))
+  balanced("|", lapply(items, function(item) rlang::call2("compared", "==", args[[1]], item)))
 }
 
 # Unknown for a missing value, and where the value is not found among some that are missing.
@@ -174,13 +174,14 @@ as_time_exactly <- function(text) {
   if (!is.na(time)) time
 }
 
+# An end that is open, or another kind of value, is `open`.
 interval_of <- function(from, to) structure(list(from = from, to = to), class = "time_interval")
 
 # Beginning and end of instants and intervals, in seconds: a date is the beginning of its day in UTC, an open end lies infinitely far.
 ends_of_time <- function(x) {
-  if (inherits(x, "time_interval")) return(list(from = seconds_of(x$from, -Inf), to = seconds_of(x$to, Inf), instant = FALSE))
+  if (inherits(x, "time_interval")) return(list(from = seconds_of(x$from, -Inf), to = seconds_of(x$to, Inf)))
   at <- seconds_of(x, NA_real_)
-  list(from = at, to = at, instant = TRUE)
+  list(from = at, to = at)
 }
 
 seconds_of <- function(x, open) {
@@ -205,16 +206,22 @@ times_related <- function(a, b, relation) {
 
 # --- rows ----------------------------------------------------------------------------------------------------------------
 
-# Whether a condition holds for each row of a frame: TRUE, FALSE, or NA where that is unknown.
-truth_of_tree <- function(x, tree, layers = list(), crs = NULL, call = rlang::caller_env()) {
-  data <- plain_data_frame(dplyr::ungroup(x))
-  need_columns_of_tree(tree, names(data), names(layers), call)
-  check_kinds(tree, data, call)
-  code <- quosure_of_tree(tree, layers, crs %||% if (is_spatial_frame(x)) crs_of(x), row_shapes(x), call)
-  rep_len(rlang::eval_tidy(code, data), nrow(data))
+# The R code of a tree as a quosure, checked against the columns of a table. `wanted` and `summaries` are check_kinds()'s.
+checked_quosure <- function(tree, x, wanted = "any", summaries = FALSE, layers = list(), crs = NULL, call = NULL) {
+  columns <- as.list(plain_data_frame(x))
+  need_columns_of_tree(tree, names(columns), names(layers), call)
+  check_kinds(tree, columns, call, wanted, summaries)
+  spatial <- is_spatial_frame(x)
+  quosure_of_tree(tree, layers, crs %||% if (spatial) crs_of(x), if (spatial) as_shapes(x), call)
 }
 
-row_shapes <- function(x) if (is_spatial_frame(x)) as_shapes(x)
+# The values of a tree for the rows of a table.
+values_of_tree <- function(x, tree, ...) rep_len(rlang::eval_tidy(checked_quosure(tree, x, ...), plain_data_frame(dplyr::ungroup(x))), nrow(x))
+
+# Whether a condition holds for each row: TRUE, FALSE, or NA where that is unknown.
+truth_of_tree <- function(x, tree, layers = list(), crs = NULL, call = rlang::caller_env()) {
+  values_of_tree(x, tree, "truth", layers = layers, crs = crs, call = call)
+}
 
 rows_of_tree <- function(x, tree, ...) which(truth_of_tree(x, tree, ...))
 

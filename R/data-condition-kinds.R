@@ -15,7 +15,7 @@ odd_kind <- function(node, context, problem, remedy = "") {
 
 kind_of_node <- function(node, context) {
   switch(node$kind,
-    text = , number = , truth = node$kind, missing = "any", date = , timestamp = , interval = "time", geometry = "shape",
+    text = , number = , truth = node$kind, missing = "any", date = , timestamp = "time", interval = kind_of_interval(node, context), geometry = "shape",
     column = kind_of_column_values(context$data[[node$value]]), list = kind_of_list(node, context), call = kind_of_call(node, context),
     operation = kind_of_operation(node, context)
   )
@@ -23,8 +23,13 @@ kind_of_node <- function(node, context) {
 
 need_kind <- function(node, context, wanted, word) {
   kind <- kind_of_node(node, context)
-  if (wanted == "any" || kind %in% c(wanted, "any")) return(kind)
-  odd_kind(node, context, paste0(word, " takes ", in_words(wanted), ", and this is ", in_words(kind)), remedy_for_kind(node, kind, wanted, context$data))
+  if ("any" %in% wanted || kind %in% c(wanted, "any")) return(kind)
+  odd_kind(node, context, paste0(word, " takes ", in_words(wanted[1]), ", and this is ", in_words(kind)), remedy_for_kind(node, kind, wanted[1], context$data))
+}
+
+kind_of_interval <- function(node, context) {
+  for (arg in node$args) need_kind(arg, context, "time", "INTERVAL")
+  "interval"
 }
 
 kind_of_list <- function(node, context) {
@@ -40,16 +45,17 @@ kind_of_call <- function(node, context) {
   }
   if (word$use == "shape" && context$summaries) odd_kind(node, context, paste0(word$name, "() stands in no summary"), "Compute a column first.")
   takes <- rep_len(c(word$takes, rep(utils::tail(word$takes, 1), length(node$args))), length(node$args))
-  kinds <- unlist(Map(function(arg, wanted) need_kind(arg, context, wanted, paste0(word$name, "()")), node$args, takes))
-  if (word$gives == "as given") kinds[1] else word$gives
+  Map(function(arg, wanted) need_kind(arg, context, wanted, paste0(word$name, "()")), node$args, takes)
+  if (word$gives == "as given") kind_of_alike(node, node$args, context) else word$gives
 }
 
 kind_of_operation <- function(node, context) {
   name <- node$value
   if (name == "case") return(kind_of_case(node, context))
   takes <- kind_taken_by(name)
-  if (takes == "alike") {
-    kind_of_alike(node, node$args, context)
+  if (identical(takes, "alike")) {
+    if (kind_of_alike(node, node$args, context) == "interval") odd_kind(node, context, "intervals have relations of their own",
+                                                                        "Such as T_EQUALS, T_DURING, T_BEFORE.")
   } else {
     args <- Filter(function(arg) !is_layer_beside(arg, takes, context), node$args)
     for (arg in args) need_kind(arg, context, takes, ascii_upper(name))
@@ -58,7 +64,7 @@ kind_of_operation <- function(node, context) {
 }
 
 # Layers by name stand where shapes do.
-is_layer_beside <- function(arg, takes, context) takes == "shape" && arg$kind == "column" && !arg$value %in% names(context$data)
+is_layer_beside <- function(arg, takes, context) identical(takes, "shape") && arg$kind == "column" && !arg$value %in% names(context$data)
 
 arithmetic <- c("+", "-", "*", "/", "%", "div", "^")
 
@@ -67,7 +73,8 @@ kind_taken_by <- function(operation) {
   if (operation %in% c(arithmetic, "bbox")) return("number")
   if (operation %in% c("like", "casei", "accenti")) return("text")
   if (operation == "isNull") return("any")
-  if (grepl("^[st]_", operation)) if (startsWith(operation, "t_")) "time" else "shape" else "alike"
+  if (startsWith(operation, "t_")) return(c("time", "interval"))
+  if (startsWith(operation, "s_")) "shape" else "alike"
 }
 
 kind_given_by <- function(operation) {
@@ -99,7 +106,7 @@ kind_of_column_values <- function(values) {
 }
 
 in_words <- function(kind) {
-  c(number = "a number", text = "a text", truth = "a condition", time = "a date or time", shape = "a shape", any = "a value")[[kind]]
+  c(number = "a number", text = "a text", truth = "a condition", time = "a date or time", interval = "an interval", shape = "a shape", any = "a value")[[kind]]
 }
 
 # --- what to write instead -------------------------------------------------------------------------------------------------
@@ -121,5 +128,6 @@ remedy_for_pair <- function(nodes, kinds, data) {
 remedy_for_name <- function(node) paste0("A column's name has no single quotes: ", node$value, ".")
 
 remedy_for_text <- function(column) {
-  paste0("\"", column, "\" holds texts: compare it with '...', or ", typed("mend them with mend_numbers(x).", "read it with --mend-numbers."))
+  paste0("\"", column, "\" holds texts: compare it with '...', or ", typed("mend them with mend_numbers(x).",
+                                                                           "mend them first: civicatlas convert INPUT OUTPUT --mend-numbers."))
 }

@@ -49,7 +49,7 @@ register_word("substring", "row", c("text", "number", "number"), "text", functio
 register_word("replace", "row", c("text", "text", "text"), "text", function(x, what, by) rlang::expr(replaced(!!x, !!what, !!by)),
               "replace(text, what, by).")
 register_word("concat", "row", "any", "text", function(...) rlang::call2("joined_texts", ...), "concat(one, two, ...): texts one after the other.", most = Inf)
-register_word("characters", "row", "text", "number", function(x) rlang::expr(nchar(!!x)), "characters(text): how many there are.")
+register_word("characters", "row", "text", "number", function(x) rlang::expr(nchar(as.character(!!x))), "characters(text): how many there are.")
 register_word("number", "row", "any", "number", function(x) rlang::expr(number_in(!!x)), "number(text): missing where it is none.")
 register_word("text", "row", "any", "text", function(x) rlang::expr(values_as_text(!!x)), "text(value).")
 register_word("round", "row", c("number", "number"), "number", function(x, digits = 0) rlang::expr(rounded_half_up(!!x, !!digits)),
@@ -71,9 +71,8 @@ part_of_text <- function(x, from, length = NULL) {
   if (is.null(length)) substring(as.character(x), from) else substr(as.character(x), from, from + length - 1)
 }
 replaced <- function(x, what, by) {
-  out <- unlist(Map(function(x, what, by) gsub(what, by, x, fixed = TRUE), as.character(x), what, by), use.names = FALSE)
-  out[is.na(x)] <- NA
-  out
+  one <- function(x, what, by) if (is.na(what) || nzchar(what)) gsub(what, by, x, fixed = TRUE) else x
+  as.character(unlist(Map(one, as.character(x), what, by), use.names = FALSE))
 }
 joined_texts <- function(...) {
   texts <- lapply(list(...), values_as_text)
@@ -87,7 +86,11 @@ number_in <- function(x) {
   text[!grepl("^[-+]?([0-9]+[.]?[0-9]*|[.][0-9]+)([eE][-+]?[0-9]+)?$", text)] <- NA
   as.double(text)
 }
-rounded_half_up <- function(x, digits = 0) sign(x) * floor(abs(x) * 10^digits * (1 + 4 * .Machine$double.eps) + 0.5) / 10^digits
+# 2.675 is a little less in binary, and yet becomes 2.68: some last bits are forgiven, as long as they are far less than a half.
+rounded_half_up <- function(x, digits = 0) {
+  scaled <- abs(x) * 10^digits
+  ifelse(scaled < 1e13, sign(x) * floor(scaled * (1 + 4 * .Machine$double.eps) + 0.5) / 10^digits, round(x, digits))
+}
 root_of <- function(x) {
   x[x < 0] <- NA
   sqrt(x)

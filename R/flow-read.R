@@ -122,7 +122,7 @@ problem_of_input <- function(name, input, value) {
     condition = tryCatch({
       parse_text(value, name, call = NULL)
       NULL
-    }, civicatlas_error = function(e) gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(e)))),
+    }, civicatlas_error = said_on_a_line),
     date = if (is.null(as_date_exactly(value))) said("is a date such as 2026-11-29, not \"", value, "\"")
   )
 }
@@ -146,19 +146,20 @@ step_of_node <- function(name, node, inputs, steps, tell) {
   if (is.na(command)) return(none)
   record <- command_record(command)
   roles <- ascii_lower(intersect(record$role, c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION")))
-  options <- Filter(function(option) !option$name %in% options_of_files, record$options)
-  names(options) <- vapply(options, `[[`, "", "name")
+  options <- record$options[setdiff(names(record$options), options_of_files)]
   known_keys(node, c("command", roles, names(options)), paste0("the command \"", command, "\""), tell)
   needed <- c(roles, names(options)[vapply(options, `[[`, NA, "required")])
   for (key in setdiff(needed, names(node$value))) tell(node, paste0("the step \"", name, "\" has no \"", key, "\""))
   takes <- node$value[intersect(roles, names(node$value))]
   given <- node$value[intersect(names(options), names(node$value))]
-  layers <- c(takes[names(takes) != "condition"], given[vapply(options[names(given)], `[[`, "", "type") %in% c("layer", "file")])
+  types <- vapply(options[names(given)], `[[`, "", "type")
+  layers <- c(takes[names(takes) != "condition"], given[types == "layer"])
   texts <- function(nodes, need) for (one in nodes) for (text in texts_of_node(one)) need(one, text)
-  texts(layers, function(one, text) need_reference(one, text, inputs, steps, tell))
+  texts(layers, function(one, text) need_reference(one, text, c(inputs_of_type(inputs, "layer"), steps), "input or step", tell))
+  texts(given[types == "file"], function(one, text) need_reference(one, text, inputs_of_type(inputs, "file"), "input of type file", tell))
   texts(c(takes[names(takes) == "condition"], given), function(one, text) need_names(one, text, inputs, tell))
   step <- list(command = command, takes = lapply(takes, texts_of_node), options = Map(option_text_of_node, given, options[names(given)], list(tell)),
-               needs = unique(unlist(lapply(layers, texts_of_node))))
+               needs = unique(unlist(lapply(c(layers, given[types == "file"]), texts_of_node))))
   check_values(step, options, node, inputs, tell)
   step
 }
@@ -187,12 +188,13 @@ option_text_of_node <- function(node, option, tell) {
   text
 }
 
-need_reference <- function(node, text, inputs, steps, tell) {
-  known <- c(names(Filter(function(input) input$type %in% c("layer", "file"), inputs)), steps)
+need_reference <- function(node, text, known, what, tell) {
   if (text %in% known) return(invisible())
   nearest <- if (length(known)) known[which.min(utils::adist(text, known))]
-  tell(node, paste0("there is no input or step \"", text, "\""), if (length(nearest)) paste0("Nearest: ", nearest, ".") else "")
+  tell(node, paste0("there is no ", what, " \"", text, "\""), if (length(nearest)) paste0("Nearest: ", nearest, ".") else "")
 }
+
+inputs_of_type <- function(inputs, types) names(Filter(function(input) input$type %in% types, inputs))
 
 # Names in braces stand for inputs.
 names_in_braces <- function(text) gsub("[{}]", "", unlist(regmatches(text, gregexpr("[{][A-Za-z_][A-Za-z0-9_-]*[}]", text))))
@@ -206,15 +208,15 @@ need_names <- function(node, text, inputs, tell) {
 
 # Options and conditions as they are with the defaults of the inputs, as far as these have any.
 check_values <- function(step, options, node, inputs, tell) {
-  defaults <- Filter(Negate(is.null), lapply(inputs, `[[`, "default"))
+  defaults <- unlist(lapply(inputs[setdiff(names(inputs), inputs_of_type(inputs, c("layer", "file")))], `[[`, "default"))
   texts <- c(step$options, list(condition = step$takes$condition))
   for (name in names(Filter(Negate(is.null), texts))) {
-    text <- with_values(texts[[name]], unlist(defaults[setdiff(names(defaults), names(Filter(function(input) input$type == "layer", inputs)))]))
+    text <- with_values(texts[[name]], defaults)
     if (length(names_in_braces(text)) || (name != "condition" && options[[name]]$type %in% c("flag", "layer", "file"))) next
     problem <- tryCatch({
       if (name == "condition") parse_text(text, name, call = NULL) else check_option_text(options[[name]], text)
       NULL
-    }, civicatlas_error = function(e) gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(e))))
+    }, civicatlas_error = said_on_a_line)
     if (!is.null(problem)) tell(node$value[[name]], sub("^--", "", problem))
   }
 }
@@ -224,8 +226,8 @@ check_option_text <- function(option, text) {
   if (option$type == "crs" && (grepl("^[~/.]|[\\\\]|[.][a-z]+$", text) || file.exists(text))) {
     wrong_usage("--{option$name} is a code or well-known text in a workflow, not the file \"{text}\"")
   }
-  forms <- c(condition = "condition", expression = "expression", expressions = "named")
-  if (option$type %in% names(forms)) parse_text(text, option$name, forms[[option$type]], NULL) else option_value(option, text)
+  if (option$type %in% names(forms_of_texts)) parse_text(text, option$name, forms_of_texts[[option$type]], NULL)
+  option_value(option, text)
 }
 
 # Each step behind those that it needs; a circle is told at one of its steps.

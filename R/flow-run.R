@@ -28,6 +28,7 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL) 
   run$results <- list()
   run$keys <- lapply(stats::setNames(names(values), names(values)), function(name) key_of_input(workflow$inputs[[name]], values[[name]]))
   run$again <- from
+  for (name in inputs_of_type(workflow$inputs, "layer")) check_layer(name, workflow, run, folder, keep, call)
   log <- new_run_log(folder, workflow, values)
   steps <- lapply(names(workflow$steps), function(name) run_step(name, workflow$steps[[name]], workflow, run, folder, keep, log, call))
   outputs <- write_outputs(workflow, run, folder, keep, call)
@@ -92,65 +93,70 @@ layer_of_input <- function(name, input, value, call) {
   x
 }
 
+# Is the layer of an input what was asked for? Looked at once for each content.
+check_layer <- function(name, workflow, run, folder, keep, call) {
+  key <- rlang::hash(list("input", workflow$inputs[[name]][c("shapes", "columns")], run$keys[[name]]))
+  if (keep && !is.null(kept_result(folder, key))) return(invisible())
+  layer_of(name, workflow, run, call)
+  if (keep) keep_result(folder, key, list(fits = TRUE))
+}
+
 # What tells one value of an input from another: a hash of the contents of files, not of their times.
 key_of_input <- function(input, value) {
   if (!input$type %in% c("layer", "file") || is.data.frame(value)) return(rlang::hash(value))
   if (grepl("://", value, fixed = TRUE)) return(rlang::hash(list(value, Sys.time(), stats::runif(1))))  # nobody knows what is there now
-  rlang::hash(unname(tools::md5sum(sort(unlist(c(value, members_beside(value)))))))
+  if (dir.exists(value)) return(rlang::hash(unname(tools::md5sum(list.files(value, full.names = TRUE, recursive = TRUE)))))
+  beside <- c(members_beside(value), paste0(value, c("-wal", "-journal")))  # of a shapefile, and what a GeoPackage has not taken in yet
+  rlang::hash(unname(tools::md5sum(sort(unlist(c(value, beside))))))
 }
 
 # --- steps ---------------------------------------------------------------------------------------------------------------
 
 run_step <- function(name, step, workflow, run, folder, keep, log, call) {
   started <- clock()
-  texts <- unlist(run$values[setdiff(names(run$values), names(Filter(function(input) input$type %in% c("layer", "file"), workflow$inputs)))])
+  texts <- unlist(run$values[setdiff(names(run$values), inputs_of_type(workflow$inputs, c("layer", "file")))])
   options <- lapply(step$options, with_values, texts)
   condition <- if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts)
   key <- rlang::hash(list(step$command, options, condition, step$takes, run$keys[step$needs], as.character(utils::packageVersion("civicatlas"))))
   again <- !is.null(run$again) && (name %in% run$again || length(intersect(step$needs, run$again)) > 0)
   if (again) run$again <- union(run$again, name)
   kept <- if (keep && !again) kept_result(folder, key)
-  met <- character()
+  told <- character()
   result <- kept$result %||% withCallingHandlers(
     tryCatch(perform_step(step, options, condition, workflow, run, call), error = function(e) {
       log(list(step = name, command = step$command, error = said_by(e)))
       fail("workflow", c("The step {.val {name}} failed: {step$command}.", x = "{cli::ansi_strip(said_by(e))}"), call = call)
     }),
-    warning = function(w) met <<- c(met, gsub("\\s*\n\\s*", " ", cli::ansi_strip(conditionMessage(w))))
+    warning = function(w) told <<- c(told, said_on_a_line(w))
   )
   rows <- function(x) if (is.data.frame(x)) nrow(x) else NA_integer_
   rows_in <- kept$rows_in %||% rows(run$results[[step$needs[1]]])
-  met <- kept$said %||% met
-  run$said <- c(run$said, paste0(name, ": ", met, recycle0 = TRUE))
-  if (keep && is.null(kept) && is.data.frame(result)) keep_result(folder, key, list(result = result, rows_in = rows_in, said = met))
+  told <- kept$said %||% told
+  run$said <- c(run$said, paste0(name, ": ", told, recycle0 = TRUE))
+  if (keep && is.null(kept) && is.data.frame(result)) keep_result(folder, key, list(result = result, rows_in = rows_in, said = told))
   run$results[[name]] <- result
   run$keys[[name]] <- key
   line <- list(step = name, command = step$command, rows_in = rows_in, rows_out = rows(result),
-               seconds = round(clock() - started, 3), kept = !is.null(kept), warnings = length(met))
-  log(c(line, list(megabytes = round(as.double(utils::object.size(result)) / 1e6, 3), said = met)))
+               seconds = round(clock() - started, 3), kept = !is.null(kept), warnings = length(told))
+  log(c(line, list(megabytes = round(as.double(utils::object.size(result)) / 1e6, 3), said = told)))
   tibble::as_tibble(line)
 }
 
 # A command with layers in place of files; what draws gives what it would draw (see write_output()).
 perform_step <- function(step, options, condition, workflow, run, call) {
   record <- command_record(step$command)
-  values <- stats::setNames(lapply(record$options, `[[`, "default"), vapply(record$options, `[[`, "", "name"))
-  types <- stats::setNames(vapply(record$options, `[[`, "", "type"), names(values))
+  values <- lapply(record$options, `[[`, "default")
   for (name in names(options)) {
-    values[[name]] <- if (types[[name]] %in% c("layer", "file")) {
-      layer_of(options[[name]], workflow, run, call)
-    } else if (types[[name]] == "flag") {
-      options[[name]] == "true"
-    } else {
-      check_option_text(record$options[[match(name, names(types))]], options[[name]])
-      option_value(record$options[[match(name, names(types))]], options[[name]])
-    }
+    values[[name]] <- switch(record$options[[name]]$type,
+      layer = layer_of(options[[name]], workflow, run, call), file = run$values[[options[[name]]]], flag = options[[name]] == "true",
+      check_option_text(record$options[[name]], options[[name]])
+    )
   }
   names(values) <- gsub("-", "_", names(values), fixed = TRUE)
   o <- c(values, list(condition = condition, known = new.env(parent = emptyenv())))
   layer <- function(role) if (!is.null(step$takes[[role]])) layer_of(step$takes[[role]], workflow, run, call)
   o$x <- if (!is.null(step$takes$layer)) chosen_rows(layer("layer"), o$where, o$within)
-  o$y <- if (!is.null(step$takes$other)) met(layer("other"), o$x, o$match_crs)
+  o$y <- if (!is.null(step$takes$other)) brought_to(o$x, layer("other"), o$match_crs)
   o$table <- layer("table")
   if (!is.null(step$takes$layers)) o$layers <- lapply(stats::setNames(step$takes$layers, step$takes$layers), layer_of, workflow, run, call)
   if ("IMAGE" %in% record$role) return(structure(list(command = step$command, o = o), class = "drawing"))
@@ -325,11 +331,10 @@ is_drawing <- function(step) "IMAGE" %in% command_record(step$command)$role
 # A step as lines of a batch: its layer under its name, or its pictures in files.
 shell_lines <- function(name, workflow, values) {
   step <- workflow$steps[[name]]
-  is_layer <- vapply(workflow$inputs, function(input) input$type %in% c("layer", "file"), NA)
-  texts <- unlist(values[!is_layer])
+  texts <- unlist(values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
   place <- function(reference) if (reference %in% names(values)) shell_word(values[[reference]]) else paste0("@", reference)
   record <- command_record(step$command)
-  types <- stats::setNames(vapply(record$options, `[[`, "", "type"), vapply(record$options, `[[`, "", "name"))
+  types <- vapply(record$options, `[[`, "", "type")
   options <- unlist(lapply(names(step$options), function(option) {
     text <- gsub("\n", "\\n", with_values(step$options[[option]], texts), fixed = TRUE)
     if (types[[option]] == "flag") return(if (text == "true") paste0("--", option))

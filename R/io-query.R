@@ -58,18 +58,19 @@ rows_where <- function(query, data, size) {
 # Does `where` say of a row what it says of it among others? Not with max(), say, or with a function that we do not know.
 goes_row_by_row <- function(query, names) {
   if (!has_where(query) || !is.null(query$condition)) return(TRUE)
-  known <- function(expression) {
-    if (!is.call(expression) || !any(columns_named(expression, names) %in% names)) return(TRUE)
-    if (!rlang::is_call(expression, row_functions)) return(FALSE)
-    if (rlang::is_call(expression, "%in%") && any(columns_named(expression[[3]], names) %in% names)) return(FALSE)
-    all(vapply(as.list(expression)[-1], known, NA))
-  }
-  known(rlang::quo_get_expr(query$where))
+  is_by_row(rlang::quo_get_expr(query$where), function(expression) any(columns_named(expression, names) %in% names))
 }
 
-row_functions <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "+", "-", "*", "/", "^", "%%", "%/%", "%in%", "$", "[[", "is.na", "abs", "sqrt",
+is_by_row <- function(expression, has_columns) {
+  if (!is.call(expression) || !has_columns(expression)) return(TRUE)
+  if (rlang::is_call(expression, c("$", "[["))) return(identical(expression[[2]], quote(.data)))
+  if (!rlang::is_call(expression, row_functions) || (rlang::is_call(expression, "%in%") && has_columns(expression[[3]]))) return(FALSE)
+  all(vapply(as.list(expression)[-1], is_by_row, NA, has_columns))
+}
+
+row_functions <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "+", "-", "*", "/", "^", "%%", "%/%", "%in%", "is.na", "abs", "sqrt",
                    "exp", "log", "log10", "round", "floor", "ceiling", "nchar", "substr", "substring", "startsWith", "endsWith", "grepl", "tolower", "toupper",
-                   "trimws", "ifelse", "paste", "paste0", "as.Date", "as.numeric", "as.double", "as.integer", "as.character")
+                   "trimws", "ifelse", "as.Date", "as.numeric", "as.double", "as.integer", "as.character")
 
 # Rows of decoded shapes whose box meets the window.
 rows_within <- function(query, shapes) {

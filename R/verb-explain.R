@@ -18,9 +18,8 @@ explain_condition <- function(x, where, ..., crs = NULL) {
   tree <- parse_text(where, "where", call = call)
   layers <- list(...)
   truth <- function(node) truth_of_tree(x, with_text_of(node, tree), layers, as_crs(crs, call = call), call)
-  truth(tree)
   found <- vctrs::vec_rbind(!!!parts_of_tree(tree, truth))
-  structure(list(condition = condition_text(where), rows = nrow(x), parts = found, hints = near_misses(x, tree, truth)), class = "condition_explanation")
+  structure(list(condition = text_of_condition(tree), rows = nrow(x), parts = found, hints = near_misses(x, tree)), class = "condition_explanation")
 }
 
 # A row for a part and each part of it that is a condition itself.
@@ -33,7 +32,7 @@ parts_of_tree <- function(node, truth, level = 0L) {
 }
 
 # Comparisons with texts that no row has, where rows have one that looks the same.
-near_misses <- function(x, tree, truth) {
+near_misses <- function(x, tree) {
   compares <- function(node) is_operation(node, c("=", "in")) && node$args[[1]]$kind == "column"
   unlist(lapply(nodes_where(tree, compares), function(node) {
     values <- x[[node$args[[1]]$value]]
@@ -50,11 +49,9 @@ near_values <- function(wanted, values, column) {
   same <- names(counts)[plain(names(counts)) == plain(wanted)]
   if (!length(same)) same <- names(counts)[utils::adist(plain(wanted), plain(names(counts)))[1, ] <= max(1, nchar(wanted) %/% 5)]
   if (!length(same)) return(paste0("No row has ", column, " = ", text_in_quotes(wanted), "."))
-  shown <- paste0(text_in_quotes(same), " (", counted_each(counts[same]), ")")
+  shown <- paste0(text_in_quotes(same), " (", vapply(as.integer(counts[same]), counted, "", "row"), ")")
   paste0("No row has ", column, " = ", text_in_quotes(wanted), "; near it: ", paste(utils::head(shown, 3), collapse = ", "), ".")
 }
-
-counted_each <- function(counts) vapply(as.integer(counts), counted, "", "row")
 
 #' @export
 print.condition_explanation <- function(x, ...) {

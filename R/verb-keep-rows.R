@@ -64,8 +64,8 @@ for (axis in c("x", "y")) local({
 rm(axis)
 
 centre_coordinate <- function(shapes, axis) {
-  boxes <- core_boxes(handles_of(as_shapes(centroid_of(shapes))), store_of(as_shapes(centroid_of(shapes))))
-  boxes[if (axis == "x") 1 else 2, ]
+  centres <- as_shapes(centroid_of(shapes))
+  core_boxes(handles_of(centres), store_of(centres))[if (axis == "x") 1 else 2, ]
 }
 
 # Relations of the shapes of rows with one shape, with any of a layer's, or row by row with those of another column. What is disjoint is what

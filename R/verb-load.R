@@ -38,9 +38,8 @@ load_file <- function(file, to, target, name, replace, append) {
   row <- function(layer = none, table = none, rows = NA_integer_, kind = none, crs = none, problem = none) {
     tibble::tibble(file = basename(file), layer = layer, table = table, rows = rows, geometry_type = kind, crs = crs, problem = problem)
   }
-  problem_of <- function(e) gsub("\\s+", " ", cli::ansi_strip(conditionMessage(e)))
   layers <- tryCatch(list_layers(file)$layer, error = function(e) e)
-  if (inherits(layers, "error")) return(row(problem = problem_of(layers)))
+  if (inherits(layers, "error")) return(row(problem = said_on_a_line(layers)))
   several <- length(layers) > 1
   vctrs::vec_rbind(!!!lapply(layers, function(layer) {
     table <- table_name(if (several) paste(name, layer, sep = "_") else name)
@@ -50,7 +49,7 @@ load_file <- function(file, to, target, name, replace, append) {
       write_layer(x, to, layer = table, replace = replace, append = append)
       kinds <- if (is_spatial_frame(x)) paste(unique(stats::na.omit(geometry_type_of(x))), collapse = ", ") else "none"
       row(layer, table, nrow(x), kinds, if (is_spatial_frame(x)) crs_label(crs_of(x)) else NA_character_)
-    }, error = function(e) row(layer, table, problem = problem_of(e)))
+    }, error = function(e) row(layer, table, problem = said_on_a_line(e)))
   }))
 }
 

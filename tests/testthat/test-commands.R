@@ -89,6 +89,9 @@ test_that("a batch checks all lines first, keeps layers between them, and ends w
   told <- run("batch", steps)
   expect_identical(told$code, 2L)
   expect_match(told$err, "1: there is no command \"bufer\".*2: no line before this one makes @nothing.*3: There is no file.*5: a quote is not closed.*5 mistakes|5 mistakes")
+  writeLines(c(paste("reproject", rooms, "@r --crs EPSG:32757"), paste("convert @r", out, "--columns name,seats --replace")), steps)
+  expect_identical(run("batch", steps)$code, 0L)
+  expect_named(quietly_read(out), c("name", "seats", "geometry"))
   writeLines(c(paste("keep", rooms, "\"seatz > 1\"", file.path(folder, "x.geojson")), paste("convert", rooms, file.path(folder, "y.geojson"))), steps)
   failed <- run("batch", steps)
   expect_identical(failed$code, 1L)
@@ -202,6 +205,8 @@ test_that("formats of inputs and outputs whose names do not tell are named, and 
   target <- file.path(folder, "result")
   expect_identical(run("convert", bare, target, "--from", "geojson", "--to-format", "gpkg", "--to-layer", "rooms")$code, 0L)
   expect_identical(list_layers(target)$layer, "rooms")
+  located <- file.path(folder, "located.gpkg")
+  expect_identical(run("join", bare, demo_file("wards.shp"), located, "--from", "geojson", "--match-crs")$code, 0L)  # --from is not of the other layer
   expect_match(run("convert", bare, target, "--from", "geojson", "--to-format", "shp")$err, "several files")
   expect_match(run("convert", bare, target, "--from", "geojson", "--to-format", "gpkg")$err, "there already")
   dir.create(many <- file.path(folder, "many"))

@@ -40,6 +40,22 @@ test_that("comparisons hold as R's own do, with three values of truth", {
   }
 })
 
+test_that("lists of times, functions and rounding have no value but the right one", {
+  x <- data.frame(id = 1:3, d = as.Date(c("2026-01-01", "2026-06-15", NA)), at = as.POSIXct(c("2026-01-01 00:00:00", "2026-06-15 12:30:00", NA), tz = "UTC"), n = c(1L, NA, 3L),
+                  f = factor(c("a", "bb", NA)), v = c(1e13, 0.125, 2.675))
+  withr::local_timezone("America/New_York")
+  expect_identical(kept(x, "d IN (TIMESTAMP('2026-01-01T00:00:00Z'))"), 1L)
+  expect_identical(kept(x, "at IN (DATE('2026-01-01'), DATE('2026-06-15'))"), 1L)
+  expect_identical(kept(x, "d NOT IN (DATE('2026-06-15'))"), 1L)
+  expect_identical(kept(x, "characters(f) = 2"), 2L)
+  expect_identical(kept(x, "replace(f, '', 'x') = 'a' OR replace(f, 'b', 'c') = 'cc'"), 1:2)
+  expect_identical(kept(x, "round(v, 2) = v OR round(v, 2) = 2.68"), c(1L, 3L))
+  expect_identical(kept(x, "round(v, 400) = v"), 1:3)
+  for (wrong in c("coalesce(n, 'x') = 'x'", "d = INTERVAL('2026-01-01', '..')", "T_AFTER(INTERVAL(n, '..'), DATE('2020-01-01'))", "year(INTERVAL(d, at)) = 2026")) {
+    expect_error(kept(x, wrong), class = "civicatlas_error_argument")
+  }
+})
+
 test_that("the relations of times are those of Allen", {
   x <- spatial_frame(id = 1:5, from = as.Date(c("2026-01-01", "2026-02-01", "2026-03-01", "2026-02-01", NA)),
                      to = as.Date(c("2026-02-01", "2026-03-01", "2026-04-01", "2026-02-15", "2026-03-01")), geometry = point_shapes(1:5, 1:5))
@@ -169,6 +185,7 @@ test_that("a condition that looks at other rows is worked out on all of them", {
   expect_identical(read_layer(file, where = v == max(v))$v, n)
   expect_identical(nrow(read_layer(file, where = v %in% w)), n)
   expect_identical(nrow(read_layer(file, where = sqrt(v) < 10)), 99L)
+  expect_identical(read_layer(file, where = sqrt(v) == sqrt(v[[1]]))$v, 1L)
 })
 
 test_that("JSON goes both ways", {

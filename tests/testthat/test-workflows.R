@@ -148,9 +148,26 @@ test_that("inputs that do not fit are told before anything runs", {
   expect_error(run(which = "seats >"), "ends where", class = "civicatlas_error_argument")
   expect_error(run(rooms = "nowhere.shp"), "no file", class = "civicatlas_error_argument")
   expect_false(dir.exists(folder))
-  expect_error(run(rooms = demo_file("wards.shp")), "polygon", class = "civicatlas_error_workflow")
-  expect_error(run(rooms = dplyr::select(read_layer(demo_file("rooms.geojson")), "kind")), "seats", class = "civicatlas_error_workflow")
+  expect_error(run(rooms = demo_file("wards.shp")), "polygon", class = "civicatlas_error_argument")
+  expect_error(run(rooms = dplyr::select(read_layer(demo_file("rooms.geojson")), "kind")), "seats", class = "civicatlas_error_column")
+  expect_false(file.exists(file.path(folder, "run.log")))
   expect_identical(list.files(folder, "gpkg$"), character())
+})
+
+test_that("options that name files take inputs of type file, and a log that a GeoPackage has not taken in counts as content", {
+  folder <- withr::local_tempdir()
+  file <- write_workflow("version: 1", "inputs:", "  rooms: {type: layer}", "  grids: {type: file}", "steps:",
+                         "  moved: {command: reproject, layer: rooms, crs: EPSG:32757, grids: grids}")
+  expect_identical(nrow(check_workflow(file)), 0L)
+  # The path has come where grids are looked for.
+  expect_error(run_workflow(file, rooms = demo_file("rooms.geojson"), grids = folder, folder = folder), "No grid file", class = "civicatlas_error_workflow")
+  wrong <- write_workflow("version: 1", "inputs:", "  rooms: {type: layer}", "steps:", "  moved: {command: reproject, layer: rooms, crs: EPSG:32757, grids: rooms}")
+  expect_match(check_workflow(wrong)$problem, "no input of type file")
+  store <- file.path(folder, "x.gpkg")
+  write_layer(read_layer(demo_file("rooms.geojson")), store)
+  before <- civicatlas:::key_of_input(list(type = "layer"), store)
+  writeLines("new", paste0(store, "-wal"))
+  expect_false(identical(civicatlas:::key_of_input(list(type = "layer"), store), before))
 })
 
 test_that("a run that is killed leaves outputs whole or absent, and the next goes on", {
