@@ -3,8 +3,8 @@
 register_command("crs", function() {
   new_command("CRS", "describe a CRS, find one by words or place, or have one suggested", "[CRS]", list(
     new_option("find", "text", "words of a name, area or datum"), new_option("covering", "layer", "layer that the area of use must cover"),
-    new_option("suggest", "layer", "layer to suggest a CRS for"), new_option("measuring", "choice", "what the suggestion is for", "area",
-                                                                             c("area", "distance", "shape")),
+    new_option("suggest", "layer", "layer to suggest a CRS for"),
+    new_option("measuring", "choice", "what the suggestion is for", "area", c("area", "distance", "shape")),
     new_option("text", "choice", "write well-known text instead", values = c("wkt2", "wkt1", "prj"))
   ), "civicatlas crs --find \"utm 57s\"", crs_command,
   about = "describe a CRS by its code, a file or well-known text, find one by words or place, or have one suggested")
@@ -153,9 +153,9 @@ register_command("check", function() {
 })
 
 register_command("repair", function() {
-  new_command("Mend", "make shapes valid", c("LAYER", "OUTPUT"), list(new_option("rule", "choice", "what of shapes that cross themselves is inside",
-                                                                                 "even-odd", c("even-odd", "winding"))),
-              "civicatlas repair wards.shp wards-valid.shp", function(o) repair_shapes(o$x, o$rule))
+  new_command("Mend", "make shapes valid", c("LAYER", "OUTPUT"), list(
+    new_option("rule", "choice", "what of shapes that cross themselves is inside", "even-odd", c("even-odd", "winding"))
+  ), "civicatlas repair wards.shp wards-valid.shp", function(o) repair_shapes(o$x, o$rule))
 })
 
 narrow_options <- function() {

@@ -91,14 +91,17 @@ bash_completion <- function(records) {
     "}", "complete -o filenames -F _civicatlas civicatlas")
 }
 
-# Options of which a shell can offer the values, one line each; words with blanks are left to be typed.
+# Values with blanks in them are left to be typed.
+offered <- function(values) paste(values[!grepl(" ", values)], collapse = " ")
+
+# Options of which a shell can offer the values, one line each.
 value_cases <- function(records, line) {
   options <- unlist(lapply(records, `[[`, "options"), recursive = FALSE)
   options <- Filter(function(option) option$type == "choice", options)
   names <- vapply(options, `[[`, "", "name")
   vapply(unique(names), function(name) {
     values <- unique(unlist(lapply(options[names == name], `[[`, "values")))
-    sprintf(line, name, paste(values[!grepl(" ", values)], collapse = " "))
+    sprintf(line, name, offered(values))
   }, "", USE.NAMES = FALSE)
 }
 
@@ -107,9 +110,7 @@ zsh_completion <- function(records) {
   names <- vapply(records, function(record) sprintf("    '%s:%s'", record$name, quoted(record$summary)), "")
   cases <- unlist(lapply(records, function(record) {
     options <- vapply(record$options, function(option) {
-      value <- if (option$type == "flag") "" else if (option$type == "choice") sprintf(":%s:(%s)", option$name,
-                                                                                       paste(option$values[!grepl(" ", option$values)],
-                                                                                             collapse = " ")) else sprintf(":%s:_files", option$type)
+      value <- switch(option$type, flag = "", choice = sprintf(":%s:(%s)", option$name, offered(option$values)), sprintf(":%s:_files", option$type))
       sprintf("'--%s[%s]%s'", option$name, quoted(option$help), value)
     }, "")
     sprintf("    %s) _arguments %s '*:file:_files' ;;", record$name, paste(options, collapse = " "))
@@ -123,9 +124,7 @@ fish_completion <- function(records) {
   quoted <- function(text) paste0("'", gsub("'", "\\'", text, fixed = TRUE), "'")
   c("# Completion of civicatlas for fish.", unlist(lapply(records, function(record) {
     options <- vapply(record$options, function(option) {
-      value <- if (option$type == "flag") "" else if (option$type == "choice") paste(" -x -a",
-                                                                                     quoted(paste(option$values[!grepl(" ", option$values)],
-                                                                                                  collapse = " "))) else " -r"
+      value <- switch(option$type, flag = "", choice = paste(" -x -a", quoted(offered(option$values))), " -r")
       sprintf("complete -c civicatlas -n '__fish_seen_subcommand_from %s' -l %s%s -d %s", record$name, option$name, value, quoted(option$help))
     }, "")
     c(sprintf("complete -c civicatlas -n __fish_use_subcommand -a %s -d %s", record$name, quoted(record$summary)), options)

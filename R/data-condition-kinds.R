@@ -54,8 +54,8 @@ kind_of_operation <- function(node, context) {
   if (name == "case") return(kind_of_case(node, context))
   takes <- kind_taken_by(name)
   if (identical(takes, "alike")) {
-    if (kind_of_alike(node, node$args, context) == "interval") odd_kind(node, context, "intervals have relations of their own",
-                                                                        "Such as T_EQUALS, T_DURING, T_BEFORE.")
+    kind <- kind_of_alike(node, node$args, context)
+    if (kind == "interval") odd_kind(node, context, "intervals have relations of their own", "Such as T_EQUALS, T_DURING, T_BEFORE.")
   } else {
     args <- Filter(function(arg) !is_layer_beside(arg, takes, context), node$args)
     for (arg in args) need_kind(arg, context, takes, ascii_upper(name))
@@ -128,6 +128,6 @@ remedy_for_pair <- function(nodes, kinds, data) {
 remedy_for_name <- function(node) paste0("A column's name has no single quotes: ", node$value, ".")
 
 remedy_for_text <- function(column) {
-  paste0("\"", column, "\" holds texts: compare it with '...', or ", typed("mend them with mend_numbers(x).",
-                                                                           "mend them first: civicatlas convert INPUT OUTPUT --mend-numbers."))
+  mend <- typed("mend them with mend_numbers(x).", "mend them first: civicatlas convert INPUT OUTPUT --mend-numbers.")
+  paste0("\"", column, "\" holds texts: compare it with '...', or ", mend)
 }

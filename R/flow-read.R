@@ -83,8 +83,7 @@ known_keys <- function(node, known, what, tell) {
 
 input_keys <- list(
   layer = c("shapes", "columns"), number = c("unit", "least", "most"), choice = "values", column = "of", condition = "of", text = character(),
-  date = character(),
-  file = character()
+  date = character(), file = character()
 )
 
 input_of_node <- function(name, node, tell) {
@@ -251,9 +250,8 @@ output_of_node <- function(file, node, steps, place, tell) {
     tell(node, paste0("the output \"", file, "\" names no step"), paste0("Steps: ", paste(names(steps), collapse = ", "), "."))
     return(NA_character_)
   }
-  if (grepl("^([/~\\\\]|[A-Za-z]:)|(^|[/\\\\])[.][.]([/\\\\]|$)|://", file)) tell(place,
-                                                                                  paste0("the output \"", file, "\" does not lie in the folder of the run"),
-                                                                                  "Name a file alone.")
+  leaves <- grepl("^([/~\\\\]|[A-Za-z]:)|(^|[/\\\\])[.][.]([/\\\\]|$)|://", file)
+  if (leaves) tell(place, paste0("the output \"", file, "\" does not lie in the folder of the run"), "Name a file alone.")
   draws <- !is.na(steps[[step]]$command) && "IMAGE" %in% command_record(steps[[step]]$command)$role
   if (!draws && is.na(format_with(ending_of(file), "written"))) {
     tell(place, paste0("the ending of \"", file, "\" names no format that can be written"), "For example: .gpkg, .geojson, .shp, .csv.")
@@ -269,8 +267,10 @@ print.workflow <- function(x, ...) {
     about <- c(input$shapes, input$unit, if (!is.null(input$default)) paste("by default", input$default))
     cat("  input ", printable(name), ": ", input$type, if (length(about)) paste0(" (", printable(paste(about, collapse = ", ")), ")"), "\n", sep = "")
   }
-  for (name in names(x$steps)) cat("  step ", printable(name), ": ", x$steps[[name]]$command, " of ",
-                                   printable(paste(x$steps[[name]]$needs, collapse = ", ")), "\n", sep = "")
+  for (name in names(x$steps)) {
+    step <- x$steps[[name]]
+    cat("  step ", printable(name), ": ", step$command, " of ", printable(paste(step$needs, collapse = ", ")), "\n", sep = "")
+  }
   for (file in names(x$outputs)) cat("  output ", printable(file), ": ", printable(x$outputs[[file]]), "\n", sep = "")
   invisible(x)
 }

@@ -34,8 +34,8 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL) 
   outputs <- write_outputs(workflow, run, folder, keep, call)
   if (keep) prune_kept(folder)
   steps <- vctrs::vec_rbind(!!!steps)
-  said_of <- "{counted(nrow(steps), 'step')}, {sum(steps$kept)} of them kept from before; {counted(length(outputs), 'output')} in {.file {folder}}."
-  say(paste("{.fn run_workflow}:", said_of))
+  counts <- paste0(counted(nrow(steps), "step"), ", ", sum(steps$kept), " of them kept from before; ", counted(length(outputs), "output"))
+  say("{.fn run_workflow}: {counts} in {.file {folder}}.")
   structure(list(title = workflow$title, inputs = values, steps = steps, outputs = outputs, results = run$results, asked = workflow$inputs,
                  steps_of_outputs = unlist(workflow$outputs), said = run$said), class = "workflow_run")
 }

@@ -124,8 +124,9 @@ yaml_value <- function(text, line, column) {
   if (open %in% c("&", "*", "!", "%", "@", "`")) yaml_problem(line, column, paste0("a value cannot begin with ", open), "Put it in double quotes.")
   found <- yaml_scalar(text)
   if (is.null(found)) yaml_problem(line, column, "a quote is not closed", "A quote within single quotes is written twice.")
-  if (!found$quoted && grepl(": ", text, fixed = TRUE)) yaml_problem(line, column + regexpr(": ", text)[1], "a second colon on one line",
-                                                                     "Put the value in quotes.")
+  if (!found$quoted && grepl(": ", text, fixed = TRUE)) {
+    yaml_problem(line, column + regexpr(": ", text)[1], "a second colon on one line", "Put the value in quotes.")
+  }
   list(kind = "text", value = found$value, quoted = found$quoted, line = line, column = column)
 }
 
