@@ -124,8 +124,7 @@ load_command <- function(o) {
                         tables = if (!is.null(o$tables)) column_list(o$tables), prefix = o$prefix %||% "")
   failed <- sum(!is.na(landed$problem))
   if (!o$json) print_table(landed[setdiff(names(landed), if (!failed) "problem")], indent = "")
-  if (failed && o$json) cat(as_json(landed), "\n", sep = "")
-  if (failed) fail("file", "{failed} of {nrow(landed)} layers did not land.", call = NULL)
+  if (failed) fail("file", "{failed} of {nrow(landed)} layers did not land.", call = NULL, result = landed)
   structure(landed, class = c("shown_already", class(landed)))
 }
 
@@ -145,8 +144,7 @@ register_command("stack", function() {
     new_option("source", "column", "name of a column that tells which layer a row came from"),
     new_option("match-crs", "flag", "reproject all to the CRS of the first")
   ), "civicatlas stack north.shp south.geojson all.gpkg --source file --match-crs", function(o) {
-    layers <- o$layers
-    if (o$match_crs) layers <- lapply(layers, function(layer) if (same_crs(crs_of(layer), crs_of(layers[[1]]))) layer else reproject_to(layer, layers[[1]]))
+    layers <- lapply(o$layers, function(layer) brought_to(o$layers[[1]], layer, o$match_crs))
     names(layers) <- basename(names(layers))
     do.call(stack_layers, c(layers, list(source = o$source)))
   })

@@ -245,7 +245,7 @@ report_failure <- function(e, options, code) {
   text <- cli::ansi_strip(conditionMessage(e))
   if (isTRUE(options$json)) {
     kind <- sub("civicatlas_error_", "", grep("^civicatlas_error_", class(e), value = TRUE)[1])
-    cat(as_json(list(error = list(kind = kind, message = text))), "\n", sep = "")
+    cat(as_json(c(list(error = list(kind = kind, message = text)), list(result = e$result)[!is.null(e$result)])), "\n", sep = "")
   }
   see <- if (inherits(e, "civicatlas_error_usage")) paste0("\nSee: civicatlas ", if (options$command %in% command_names()) paste(options$command, ""), "--help")
   message("civicatlas: ", text, see)

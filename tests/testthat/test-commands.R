@@ -214,6 +214,12 @@ test_that("formats of inputs and outputs whose names do not tell are named, and 
   file.copy(demo_file("heat.csv"), many)
   loaded <- jsonlite::fromJSON(run("load", many, "--to", file.path(folder, "store.gpkg"), "--tables", "a,b", "--prefix", "x_", "--json", "--quiet")$out)
   expect_identical(loaded$table, c("x_a", "x_b"))
+  part <- jsonlite::fromJSON(run("load", demo_file("heat.csv"), "nowhere.shp", "--to", file.path(folder, "part.gpkg"), "--json", "--quiet")$out)
+  expect_identical(part$error$kind, "file")
+  expect_identical(is.na(part$result$problem), c(TRUE, FALSE))
+  both <- file.path(folder, "both.gpkg")
+  expect_identical(run("stack", demo_file("rooms.geojson"), target, both, "--match-crs", "--source", "file")$code, 0L)
+  expect_identical(nrow(quietly_read(both)), 280L)
 })
 
 test_that("messages name commands and options", {
