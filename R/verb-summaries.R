@@ -124,6 +124,7 @@ need_no_arguments <- function(summaries, arguments, call) {
     value <- rlang::as_label(rlang::quo_get_expr(summaries[[name]]))
     fail("argument", c("{.code {name} = {value}} would be a new column.", i = "The argument has a point before it: {.code .{name} = {value}}."), call = call)
   }
+  for (name in grep("^[.]", names(summaries), value = TRUE)) one_of(name, paste0(".", arguments), "...", call = call)  # a misspelt argument
 }
 
 #' Counts and several columns in summaries
