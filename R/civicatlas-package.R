@@ -9,7 +9,7 @@
 #' @useDynLib civicatlas, .registration = TRUE
 #' @importFrom Rcpp evalCpp
 #' @importFrom rlang .data %||% :=
-#' @importFrom vctrs obj_print_header obj_str_data obj_str_footer vec_cast vec_proxy_compare vec_proxy_equal vec_proxy_order vec_ptype2
+#' @importFrom vctrs obj_print_header obj_str_data obj_str_footer vec_cast vec_proxy_compare vec_proxy_equal vec_ptype2
 #' @importFrom vctrs vec_ptype_abbr vec_ptype_full vec_restore
 #' @keywords internal
 "_PACKAGE"

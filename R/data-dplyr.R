@@ -82,7 +82,8 @@ with_rows <- function(verb, x, y, ...) {
   stores <- lapply(stats::setNames(shared, shared), function(name) on_one_store(x[[name]], y[[name]]))
   for (name in shared) {
     x_data[[name]] <- handles_of(stores[[name]][[1]])
-    y_data[[name]] <- handles_of(stores[[name]][[2]])
+    equal <- vctrs::vec_match(stores[[name]][[2]], stores[[name]][[1]])  # so that rows may be named by their shapes
+    y_data[[name]] <- ifelse(is.na(equal), handles_of(stores[[name]][[2]]), x_data[[name]][equal])
   }
   out <- verb(x_data, y_data, ...)
   for (name in shared) out[[name]] <- vctrs::vec_restore(out[[name]], stores[[name]][[1]])

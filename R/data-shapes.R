@@ -194,15 +194,12 @@ vec_proxy_equal.shapes <- function(x, ...) {
   keys
 }
 
-# Two vectors that are compared are ranked apart, so each by its whole store.
+# Two vectors that are compared, or joined by, are ranked apart, so each by its whole store.
 #' @export
 vec_proxy_compare.shapes <- function(x, ...) {
   store <- store_of(x)
   core(core_content_ranks(seq_len(shapes_in_store(store)), store))[handles_of(x)]
 }
-
-#' @export
-vec_proxy_order.shapes <- function(x, ...) core(core_content_ranks(handles_of(x), store_of(x)))
 
 #' @export
 vec_ptype2.shapes.shapes <- function(x, y, ...) {
@@ -218,15 +215,27 @@ vec_ptype2.shapes.shapes <- function(x, y, ...) {
 vec_cast.shapes.shapes <- function(x, to, ...) {
   check_same_crs(x, to, call = NULL)
   target <- attr(to, "store", exact = TRUE)
-  if (!length(x) || all(is.na(x))) return(new_shapes(handles_of(x), target, attr(to, "crs", exact = TRUE)))
-  stores <- stores_by_address(target)
-  at <- match(rlang::obj_address(store_of(x)), names(stores))
-  if (is.na(at)) {
+  handles <- handles_of(x)
+  if (length(handles) && !all(is.na(handles))) handles <- handles_among(handles, attr(x, "store", exact = TRUE), target)
+  new_shapes(handles, target, attr(to, "crs", exact = TRUE))
+}
+
+# Handles into the stores of `from` as handles into those of `to`, which has these among its own, or shapes equal to theirs.
+handles_among <- function(handles, from, to) {
+  if (is_pending(to) && rlang::is_reference(from, to$joined$store)) return(handles)
+  own <- stores_by_address(from)
+  all <- stores_by_address(to)
+  at <- match(names(own), names(all))
+  if (anyNA(at)) {
+    there <- new_shapes(seq_len(sum(vapply(all, shapes_in_store, 0L))), to, NULL)
+    equal <- vctrs::vec_match(vctrs::vec_proxy_equal(new_shapes(handles, from, NULL)), vctrs::vec_proxy_equal(there))
+    if (!anyNA(equal[!is.na(handles)])) return(equal)
     fail("argument", c("These shapes are not among those of the vector they are put into.",
-                       i = "Combine the two with {.fn c} or {.fn vctrs::vec_c} instead."))
+                       i = "Combine the two with {.fn c} or {.fn vctrs::vec_c} instead."), call = NULL)
   }
-  offset <- sum(vapply(stores[seq_len(at - 1)], shapes_in_store, 0L))
-  new_shapes(handles_of(x) + as.integer(offset), target, attr(to, "crs", exact = TRUE))
+  begins <- function(stores) as.integer(cumsum(c(0L, vapply(stores, shapes_in_store, 0L)))[seq_along(stores)])
+  piece <- findInterval(handles, begins(own), left.open = TRUE)
+  handles - begins(own)[piece] + begins(all)[at][piece]
 }
 
 #' @export

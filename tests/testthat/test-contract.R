@@ -67,6 +67,21 @@ test_that("rows that another table changes take its shapes", {
   expect_identical(wkt_of(dplyr::rows_upsert(x, dplyr::mutate(moved, id = id + 6L), by = "id"))[5:6], c("POINT (20 0)", "POINT (30 0)"))
 })
 
+test_that("shapes are keys: equal ones meet, in whatever stores they are", {
+  x <- frame()
+  elsewhere <- toy_frame(geometry = point_shapes(c(30, 3, 1), 0, crs = 32757), w = 1:3)
+  table <- dplyr::as_tibble(as.data.frame(elsewhere))
+  expect_identical(dplyr::inner_join(x, table, by = "geometry")[c("id", "w")] |> as.list() |> unname(), list(c(1L, 3L), c(3L, 2L)))
+  expect_identical(dplyr::left_join(x, table, by = "geometry")$w, c(3L, NA, 2L, NA))
+  expect_identical(dplyr::semi_join(x, table, by = "geometry")$id, c(1L, 3L))
+  expect_identical(dplyr::anti_join(x, table, by = "geometry")$id, c(2L, 4L))
+  same <- toy_frame(geometry = point_shapes(c(4, 2), 0, crs = 32757), id = 8:9)
+  expect_identical(dplyr::rows_update(x, same, by = "geometry")$id, c(1L, 9L, 3L, 8L))
+  expect_identical(dplyr::rows_delete(x, same["geometry"], by = "geometry")$id, c(1L, 3L))
+  expect_identical(dplyr::rows_upsert(x, elsewhere["geometry"], by = "geometry")$id, c(1:4, NA))
+  expect_identical(wkt_of(dplyr::full_join(x, table, by = "geometry")), c(wkt_of(x), "POINT (30 0)"))
+})
+
 test_that("verbs of dplyr that leave the shape column out give plain tables", {
   x <- frame()
   expect_tables(
@@ -193,7 +208,7 @@ test_that("equal shapes are equal in whatever stores they lie", {
 # The methods that vctrs asks of a class, and R of a vector: `?vctrs::howto-faq-coercion`, `?vctrs::vec_proxy`, `?vctrs::vec_proxy_equal`.
 test_that("the class of shapes has every method that is asked of it", {
   has <- function(generic, class = "shapes") !is.null(utils::getS3method(generic, class, optional = TRUE))
-  for (generic in c("vec_restore", "vec_proxy_equal", "vec_proxy_compare", "vec_proxy_order", "vec_ptype_abbr", "vec_ptype_full",
+  for (generic in c("vec_restore", "vec_proxy_equal", "vec_proxy_compare", "vec_ptype_abbr", "vec_ptype_full",
                     "obj_print_header", "obj_str_data", "obj_str_footer")) {
     expect_true(!is.null(utils::getS3method(generic, "shapes", optional = TRUE, envir = asNamespace("vctrs"))), label = generic)
   }
