@@ -76,7 +76,8 @@ problem_of_line <- function(line, made) {
   tryCatch({
     command <- find_command(line$words[1])
     parsed <- parse_arguments(command, line$words[-1])
-    for (input in inputs_of_line(command, parsed)) need_input(input, made)
+    named <- unlist(parsed$options[layer_options(command, parsed$options)])
+    for (input in c(inputs_of_line(command, parsed), named)) need_input(input, made)
     check_texts(command, parsed)
     character()
   }, civicatlas_error = said_on_a_line)

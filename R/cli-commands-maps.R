@@ -25,8 +25,8 @@ map_command <- function(o) {
   x <- o$x
   map <- map_kinds[[o$as]](x, o)
   if (o$dark) map <- map + map_theme("dark")
-  if (!is.null(o$outlines)) map <- map + map_outlines(layer_or_read(o$outlines))
-  if (!is.null(o$points)) map <- map + map_points(layer_or_read(o$points))
+  if (!is.null(o$outlines)) map <- map + map_outlines(o$outlines)
+  if (!is.null(o$points)) map <- map + map_points(o$points)
   if (!is.null(o$labels)) map <- map + map_labels(x, !!rlang::sym(o$labels))
   if (o$graticule) map <- map + map_graticule()
   if (o$scale_bar) map <- map + map_scale_bar()
@@ -67,12 +67,12 @@ map_kinds <- list(
   },
   change = function(x, o) {
     if (is.null(o$after)) wrong_usage("a map of a change needs --after LAYER, the later state")
-    after <- chosen_rows(layer_or_read(o$after), o$where, NULL)
+    after <- chosen_rows(o$after, o$where, NULL)
     rlang::inject(before_and_after(x, after, !!fill_option(x, o), !!!choropleth_options(o)))
   },
   flows = function(x, o) {
     if (is.null(o$flows) || is.null(o$key)) wrong_usage("flows need --flows TABLE and --key COLUMN")
-    table <- layer_or_read(o$flows)
+    table <- o$flows
     flows <- flows_between(x, table, "from", "to", !!o$key, size = sum(!!fill_option(table, o), na.rm = TRUE))
     flow_map(flows, .data$size, base = x, title = o$title, subtitle = o$subtitle, source = o$source, unit = o$unit,
              key_title = key_title_option(o))

@@ -11,10 +11,9 @@ register_command("crs", function() {
 })
 
 crs_command <- function(o) {
-  covering <- if (!is.null(o$covering)) read_layer(o$covering)
-  if (!is.null(o$suggest)) return(shown_crs(crs_for(read_layer(o$suggest), o$measuring), o))
-  if (!is.null(o$find) || !is.null(covering)) {
-    found <- find_crs(o$find, covering)
+  if (!is.null(o$suggest)) return(shown_crs(crs_for(o$suggest, o$measuring), o))
+  if (!is.null(o$find) || !is.null(o$covering)) {
+    found <- find_crs(o$find, o$covering)
     if (!o$json) print_table(found[c("code", "name", "kind", "unit", "area")], indent = "")
     return(structure(found, class = c("shown_already", class(found))))
   }

@@ -65,7 +65,14 @@ with_inputs <- function(command, parsed, known) {
       o[[ascii_lower(role)]] <- texts[[role]]
     )
   }
+  for (name in layer_options(command, o)) o[[name]] <- read_input(o[[name]], o, known, first = FALSE)
   o
+}
+
+# The names of the options given that name layers.
+layer_options <- function(command, options) {
+  types <- vapply(command$options, `[[`, "", "type")
+  intersect(gsub("-", "_", names(types)[types == "layer"], fixed = TRUE), names(Filter(Negate(is.null), options)))
 }
 
 # The role of each input; the one with "..." takes what the others leave.
@@ -93,9 +100,6 @@ forms_of_texts <- c(condition = "condition", expression = "expression", expressi
 
 # The second layer on the CRS of the first, where that is asked for.
 brought_to <- function(x, y, match_crs) if (match_crs && is_spatial_frame(x) && is_spatial_frame(y)) meet(x, y, "match", call = NULL) else y
-
-# What an option names: a layer that is there already, in a workflow, or a file.
-layer_or_read <- function(x) if (is.data.frame(x)) x else read_layer(x)
 
 # A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
 read_input <- function(text, o, known, first, columns = NULL) {

@@ -49,7 +49,7 @@ workflow_of_nodes <- function(node, tell) {
     tell(node, "a workflow is a map of version, title, inputs, steps and outputs")
     return(NULL)
   }
-  known_keys(node, c("version", "title", "inputs", "steps", "outputs"), "a workflow", tell)
+  known_keys(node, c("version", "title", "inputs", "steps", "outputs", "answer"), "a workflow", tell)
   if (!identical(node$value$version$value, "1")) tell(node$value$version %||% node, "the version of the language is missing", "Write: version: 1.")
   inputs <- named_nodes(node, "inputs", tell, input_of_node)
   steps <- named_nodes(node, "steps", tell, function(name, step, tell) step_of_node(name, step, inputs, names(node$value$steps$value), tell))
@@ -58,7 +58,23 @@ workflow_of_nodes <- function(node, tell) {
   for (name in twice) tell(node$value$steps$keys[[name]], paste0("\"", name, "\" is an input too"), "Give the step another name.")
   steps <- in_running_order(steps, node$value$steps, tell)
   outputs <- named_nodes(node, "outputs", tell, function(file, output, tell) output_of_node(file, output, steps, node$value$outputs$keys[[file]], tell))
-  structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs), class = "workflow")
+  answer <- if (!is.null(node$value$answer)) answer_of_node(node$value$answer, inputs, steps, tell)
+  structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs, answer = answer), class = "workflow")
+}
+
+# A sentence with {value}, which is a summary of a step's rows.
+answer_of_node <- function(node, inputs, steps, tell) {
+  known_keys(node, c("text", "value", "of"), "an answer", tell)
+  for (key in setdiff(c("text", "value", "of"), names(node$value))) tell(node, paste0("the answer has no \"", key, "\""))
+  answer <- lapply(node$value, function(one) paste(texts_of_node(one), collapse = ","))
+  if (!is.null(answer$of)) need_reference(node$value$of, answer$of, names(steps), "step", tell)
+  if (!is.null(answer$text)) need_names(node$value$text, answer$text, c(inputs, list(value = "")), tell)
+  problem <- if (!is.null(answer$value)) tryCatch({
+    parse_text(answer$value, "value", "expression", NULL)
+    NULL
+  }, civicatlas_error = said_on_a_line)
+  if (!is.null(problem)) tell(node$value$value, problem)
+  answer
 }
 
 # The members of a map under a key, each read by a function.
@@ -82,7 +98,7 @@ known_keys <- function(node, known, what, tell) {
 # --- inputs --------------------------------------------------------------------------------------------------------------
 
 input_keys <- list(
-  layer = c("shapes", "columns"), number = c("unit", "least", "most"), choice = "values", column = "of", condition = "of", text = character(),
+  layer = c("shapes", "columns", "layer"), number = c("unit", "least", "most"), choice = "values", column = "of", condition = "of", text = character(),
   date = character(), file = character()
 )
 

@@ -5,8 +5,8 @@
 #' reader's choice of a light or dark ground.
 #'
 #' @param run What [run_workflow()] gives.
-#' @param file Path of the page to write.
-#' @param answer A sentence for the top of the page; `NULL` for one about the first output.
+#' @param file Path of the page to write: `.html`, or `.pdf`, which Chromium or Chrome prints.
+#' @param answer A sentence for the top of the page; `NULL` for the answer of the workflow, or one about the first output.
 #' @param rows Rows of each table that are shown; all are in the CSV that the page holds.
 #' @param replace `TRUE` to replace a page that is there.
 #' @return `file`, invisibly.
@@ -21,25 +21,59 @@ atlas_report <- function(run, file, answer = NULL, rows = 100, replace = FALSE) 
   file <- path.expand(file)
   need_place(file, call)
   need_free(file, replace, call)
+  page <- report_page(run, answer, rows)
+  pages <- list(charToRaw(enc2utf8(paste0(paste(page, collapse = "\n"), "\n"))))
+  if (ending_of(file) == "pdf") pages <- list(printed_page(pages[[1]], call))
+  size <- write_files(stats::setNames(pages, file), call)
+  say("Wrote {.file {file}}: {format_size(size)}.")
+  invisible(file)
+}
+
+report_page <- function(run, answer, rows) {
   tables <- Filter(is.data.frame, run$results[unique(unname(run$steps_of_outputs))])
-  pictures <- run$outputs[grepl("[.](png|jpe?g|svg)$", run$outputs, ignore.case = TRUE)]
+  pictures <- run$outputs[grepl("[.](png|jpe?g|svg|html)$", run$outputs, ignore.case = TRUE)]
   body <- c(
-    html_tag("h1", run$title), html_tag("p", answer %||% answer_of(tables), class = "answer"),
+    html_tag("h1", run$title), html_tag("p", answer %||% answer_of_run(run) %||% answer_of(tables), class = "answer"),
     html_section("What was asked", html_table(asked_table(run))),
     if (length(pictures)) html_section("Maps", vapply(names(pictures), function(name) html_picture(pictures[[name]], name), "")),
     unlist(Map(function(table, name) html_section(name, html_data(table, name, rows)), tables, names(tables))),
     html_section("Data used", html_table(sources_table(run))),
-    html_section("Steps", html_table(run$steps)),
+    html_section("Steps", c(html_drawing(run), html_table(run$steps))),
     if (length(run$said)) html_section("Warnings", html_tag("ul", paste0("<li>", html_text(run$said), "</li>", collapse = ""), raw = TRUE)),
     html_tag("footer", paste0("civicatlas ", utils::packageVersion("civicatlas"), ", R ", getRversion(), "; ", format(Sys.time(), "%Y-%m-%d %H:%M"), "."))
   )
-  page <- c("<!DOCTYPE html>", "<html lang=\"en\">", "<head>", "<meta charset=\"utf-8\">",
-            "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
-            html_tag("title", run$title), html_tag("style", report_style, raw = TRUE), "</head>", "<body>", "<main>", body, "</main>",
-            html_tag("script", report_script, raw = TRUE), "</body>", "</html>")
-  size <- write_files(stats::setNames(list(charToRaw(enc2utf8(paste0(paste(page, collapse = "\n"), "\n")))), file), call)
-  say("Wrote {.file {file}}: {format_size(size)}.")
-  invisible(file)
+  c("<!DOCTYPE html>", "<html lang=\"en\">", "<head>", "<meta charset=\"utf-8\">",
+    "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
+    html_tag("title", run$title), html_tag("style", report_style, raw = TRUE), "</head>", "<body>", "<main>", body, "</main>",
+    html_tag("script", report_script, raw = TRUE), "</body>", "</html>")
+}
+
+# A page as the bytes of a PDF.
+printed_page <- function(bytes, call) {
+  need_package("chromote", "A PDF", call)
+  browser <- tryCatch(suppressMessages(chromote::find_chrome()), error = function(e) NULL)
+  if (is.null(browser)) fail("file", c("A PDF needs Chromium or Chrome, which is not found.", i = "Write the page as {.file .html} and print it."), call = call)
+  folder <- tempfile("page")
+  dir.create(folder)
+  on.exit(unlink(folder, recursive = TRUE))
+  writeBin(bytes, file.path(folder, "page.html"))
+  args <- c("--headless", "--no-sandbox", "--disable-gpu", "--no-pdf-header-footer", paste0("--user-data-dir=", file.path(folder, "profile")),
+            paste0("--print-to-pdf=", file.path(folder, "page.pdf")), file.path(folder, "page.html"))
+  system2(browser, args, stdout = FALSE, stderr = FALSE, timeout = 120)
+  if (!file.exists(file.path(folder, "page.pdf"))) fail("file", "{.file {browser}} did not print the page.", call = call)
+  readBin(file.path(folder, "page.pdf"), "raw", file.size(file.path(folder, "page.pdf")))
+}
+
+# The sentence of the workflow, with its value worked out.
+answer_of_run <- function(run) {
+  answer <- run$workflow$answer
+  if (is.null(answer)) return(NULL)
+  table <- run$results[[answer$of]]
+  code <- checked_quosure(parse_text(answer$value, "value", "expression", NULL), table, summaries = TRUE)
+  value <- dplyr::pull(dplyr::summarise(plain_data_frame(table), value = !!code), "value")
+  shown <- if (is.numeric(value)) format(signif(value, 6), big.mark = ",", scientific = FALSE, trim = TRUE) else as.character(value)
+  inputs <- Filter(Negate(is.data.frame), run$inputs)
+  with_values(answer$text, c(lapply(inputs, function(one) paste(one, collapse = ", ")), list(value = shown)))
 }
 
 # "far.gpkg" of 24 rows with a column far_ha: "24 rows; far_ha 5,399.2 in all."
@@ -67,13 +101,13 @@ value_in_words <- function(value, type) {
 
 sources_table <- function(run) {
   layers <- Filter(function(name) run$asked[[name]]$type %in% c("layer", "file"), names(run$inputs))
-  vctrs::vec_rbind(!!!lapply(layers, function(name) source_row(name, run$inputs[[name]])))
+  vctrs::vec_rbind(!!!lapply(layers, function(name) source_row(name, run$inputs[[name]], run$asked[[name]])))
 }
 
-source_row <- function(name, value) {
+source_row <- function(name, value, input) {
   frame <- is.data.frame(value)
   here <- !frame && file.exists(value)
-  about <- if (frame || here) tryCatch(quietly(describe_layer(value, scan = if (here) FALSE)), error = function(e) NULL)
+  about <- if (frame || here) tryCatch(quietly(describe_layer(value, layer = if (here) table_of_input(input, value), scan = if (here) FALSE)), error = function(e) NULL)
   tibble::tibble(input = name, source = if (frame) "a frame" else without_secrets(basename(value)), rows = as.integer(about$rows %||% NA),
                  crs = if (is.null(about$extent)) "" else crs_label(about$crs), md5 = if (here) unname(tools::md5sum(value)) else "",
                  changed = if (here) format(file.mtime(value), "%Y-%m-%d %H:%M") else "")
@@ -125,9 +159,23 @@ html_data <- function(x, name, rows) {
 }
 
 html_picture <- function(path, name) {
+  if (ending_of(path) == "html") {
+    page <- paste(readLines(path, encoding = "UTF-8", warn = FALSE), collapse = "\n")
+    page <- gsub("\"", "&quot;", gsub("&", "&amp;", page, fixed = TRUE), fixed = TRUE)
+    return(paste0("<figure><iframe title=\"", html_text(paste("Map", name)), "\" sandbox=\"allow-scripts\" srcdoc=\"", page, "\"></iframe></figure>"))
+  }
   type <- c(png = "png", jpg = "jpeg", jpeg = "jpeg", svg = "svg+xml")[[ascii_lower(tools::file_ext(path))]]
   data <- jsonlite::base64_enc(core(core_read_bytes(path, -1), source = path))
-  paste0("<figure><img alt=\"", html_text(paste("Map", name)), "\" src=\"data:image/", type, ";base64,", gsub("\n", "", data, fixed = TRUE), "\"></figure>")
+  paste0("<figure><img alt=\"", html_text(paste("Drawing", name)), "\" src=\"data:image/", type, ";base64,", gsub("\n", "", data, fixed = TRUE), "\"></figure>")
+}
+
+# The workflow as a drawing, for screens and paper.
+html_drawing <- function(run) {
+  path <- tempfile(fileext = ".png")
+  on.exit(unlink(path))
+  tall <- max(5, 0.75 * max(graph_of_workflow(run$workflow, run)$places$column))
+  quietly(save_map(draw_workflow(run) + ggplot2::labs(title = NULL), path, 10, tall, "in", 110))
+  html_picture(path, "of the steps of the workflow")
 }
 
 report_style <- "
@@ -145,6 +193,7 @@ td.number, th.number { text-align: right; }
 th button { all: unset; cursor: pointer; font-weight: 600; }
 th button:focus-visible, a:focus-visible { outline: 2px solid var(--accent); outline-offset: 2px; }
 figure { margin: 0; } img { max-width: 100%; height: auto; background: #fff; }
+iframe { width: 100%; height: 34rem; border: 1px solid var(--line); }
 a { color: var(--accent); } footer { margin-top: 3rem; font-size: .85rem; opacity: .8; }
 @media print { body { background: #fff; color: #000; } section { break-inside: avoid; } a[download] { display: none; } }"
 

@@ -36,7 +36,7 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL) 
   steps <- vctrs::vec_rbind(!!!steps)
   counts <- paste0(counted(nrow(steps), "step"), ", ", sum(steps$kept), " of them kept from before; ", counted(length(outputs), "output"))
   say("{.fn run_workflow}: {counts} in {.file {folder}}.")
-  structure(list(title = workflow$title, inputs = values, steps = steps, outputs = outputs, results = run$results, asked = workflow$inputs,
+  structure(list(title = workflow$title, inputs = values, steps = steps, outputs = outputs, results = run$results, asked = workflow$inputs, workflow = workflow,
                  steps_of_outputs = unlist(workflow$outputs), said = run$said), class = "workflow_run")
 }
 
@@ -81,7 +81,7 @@ problem_of_value <- function(name, input, value, there) {
 
 # The layer of an input, looked at: kinds of shapes and columns are those that were asked for.
 layer_of_input <- function(name, input, value, call) {
-  x <- if (is.data.frame(value)) value else read_layer(value)
+  x <- if (is.data.frame(value)) value else read_layer(value, layer = table_of_input(input, value))
   if (!is.null(input$shapes)) {
     kinds <- unique(stats::na.omit(geometry_type_of(if (is_spatial_frame(x)) x else new_shapes())))
     odd <- kinds[!sub("^multi", "", kinds) %in% input$shapes]
@@ -91,6 +91,11 @@ layer_of_input <- function(name, input, value, call) {
   }
   for (column in input$columns) need_column(x, column, name, call = call)
   x
+}
+
+# The table of a file of several that an input names; files of one layer need none.
+table_of_input <- function(input, value) {
+  if (!is.null(input$layer) && nrow(list_layers(value)) > 1) input$layer
 }
 
 # Is the layer of an input what was asked for? Looked at once for each content.
@@ -194,12 +199,7 @@ write_output <- function(target, step, workflow, run, call) {
   dir.create(dirname(target), FALSE, TRUE)
   result <- run$results[[step]]
   if (inherits(result, "drawing")) {
-    beside <- paste0(name_beside(target), ".", ending_of(file))
-    on.exit(unlink(beside, expand = FALSE))
-    result$o$image <- beside
-    quietly(command_record(result$command)$run(c(result$o[setdiff(names(result$o), "json")], list(json = TRUE))))
-    publish(beside, target, call)
-    say("Wrote {.file {target}}.")
+    draw_into(result, target, call)
   } else if (is.data.frame(result)) {
     write_layer(without_lists(result), target, replace = TRUE)
   } else {
@@ -305,51 +305,6 @@ totals_of_run <- function(run, workflow, value) {
   })
 }
 
-#' @rdname run_workflow
-#' @param file Path of a shell script to write.
-#' @return `workflow_shell()`: the lines of a shell script that runs the same commands in one process, invisibly where it is written to a file.
-#' @export
-workflow_shell <- function(workflow, ..., file = NULL) {
-  call <- rlang::current_env()
-  if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
-  values <- values_of_inputs(workflow, list(...), call, there = FALSE)
-  if (any(vapply(values, is.data.frame, NA))) fail("argument", "A script reads files: give paths for layers.", call = call)
-  steps <- unlist(lapply(names(workflow$steps), function(name) shell_lines(name, workflow, values)))
-  copies <- vapply(names(workflow$outputs), function(output) {
-    if (is_drawing(workflow$steps[[workflow$outputs[[output]]]])) "" else paste0("convert @", workflow$outputs[[output]], " ", shell_word(output), " --replace")
-  }, "")
-  lines <- c("#!/usr/bin/env bash", paste("#", gsub("\n", " ", workflow$title)), "set -euo pipefail", "civicatlas batch - <<'STEPS'", steps,
-             copies[nzchar(copies)], "STEPS")
-  if (is.null(file)) return(lines)
-  writeLines(enc2utf8(lines), file, useBytes = TRUE)
-  Sys.chmod(file, "755")
-  invisible(lines)
-}
-
-is_drawing <- function(step) "IMAGE" %in% command_record(step$command)$role
-
-# A step as lines of a batch: its layer under its name, or its pictures in files.
-shell_lines <- function(name, workflow, values) {
-  step <- workflow$steps[[name]]
-  texts <- unlist(values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
-  place <- function(reference) if (reference %in% names(values)) shell_word(values[[reference]]) else paste0("@", reference)
-  record <- command_record(step$command)
-  types <- vapply(record$options, `[[`, "", "type")
-  options <- unlist(lapply(names(step$options), function(option) {
-    text <- gsub("\n", "\\n", with_values(step$options[[option]], texts), fixed = TRUE)
-    if (types[[option]] == "flag") return(if (text == "true") paste0("--", option))
-    paste0("--", option, " ", if (types[[option]] %in% c("layer", "file")) place(text) else shell_word(text))
-  }))
-  targets <- if (is_drawing(step)) vapply(names(workflow$outputs)[workflow$outputs == name], shell_word, "") else paste0("@", name)
-  vapply(targets, function(target) {
-    words <- unlist(lapply(record$role, function(role) {
-      switch(role, OUTPUT = , IMAGE = target, CONDITION = shell_word(with_values(step$takes$condition, texts)),
-             vapply(step$takes[[ascii_lower(role)]], place, ""))
-    }))
-    paste(c(step$command, words, options), collapse = " ")
-  }, "", USE.NAMES = FALSE)
-}
-
 # --- on the command line -------------------------------------------------------------------------------------------------
 
 register_command("run", function() {
@@ -358,9 +313,13 @@ register_command("run", function() {
     new_option("from", "text", "a step: it, and those that need it, run again in any case"),
     new_option("sweep", "text", "an input and its values: name=value,value,...; a run in a folder of its own for each"),
     new_option("check", "flag", "tell every mistake, and run nothing"),
-    new_option("forget", "flag", "remove the kept results of the folder first"), new_option("report", "file", "page of HTML to write about the run")
+    new_option("forget", "flag", "remove the kept results of the folder first"), new_option("report", "file", "page of HTML, or PDF, to write about the run"),
+    new_option("script", "file", "write the run as a script instead: .R, .sh or _targets.R"),
+    new_option("drawing", "file", "draw the workflow instead: .png, .svg or .mmd")
   ), "civicatlas run out-of-reach.yaml --set distance=500 --folder results", function(o) {
     if (o$check) return(checked_workflow(o))
+    if (!is.null(o$script)) return(scripted_workflow(o))
+    if (!is.null(o$drawing)) return(drawn_workflow(o))
     if (o$forget) forget_runs(o$folder)
     if (!is.null(o$sweep)) return(swept_workflow(o))
     run <- rlang::inject(run_workflow(o$workflow, !!!as.list(named_values(o$set, "set")), folder = o$folder, from = o$from))
@@ -382,4 +341,24 @@ swept_workflow <- function(o) {
   pair <- regmatches(o$sweep, regexpr("=", o$sweep, fixed = TRUE), invert = TRUE)[[1]]
   if (length(pair) != 2) wrong_usage("--sweep takes name=value,value,..., not \"{o$sweep}\"")
   rlang::inject(sweep_workflow(o$workflow, stats::setNames(list(column_list(pair[2])), pair[1]), !!!as.list(named_values(o$set, "set")), folder = o$folder))
+}
+
+scripted_workflow <- function(o) {
+  need_free(o$script, FALSE, NULL)
+  kind <- if (basename(o$script) == "_targets.R") "targets" else ascii_lower(tools::file_ext(o$script))
+  write <- switch(kind, targets = workflow_targets, r = workflow_script, sh = workflow_shell, wrong_usage("--script ends in .R or .sh, or is _targets.R"))
+  rlang::inject(write(o$workflow, !!!as.list(named_values(o$set, "set")), file = o$script))
+  say("Wrote {.file {o$script}}.")
+  structure(list(output = o$script), class = "shown_already")
+}
+
+drawn_workflow <- function(o) {
+  need_free(o$drawing, FALSE, NULL)
+  if (ending_of(o$drawing) == "mmd") {
+    writeLines(enc2utf8(draw_workflow(o$workflow, "mermaid")), o$drawing, useBytes = TRUE)
+    say("Wrote {.file {o$drawing}}.")
+  } else {
+    save_map(draw_workflow(o$workflow), o$drawing, 1280, 800, "px", 110)
+  }
+  structure(list(output = o$drawing), class = "shown_already")
 }

@@ -51,8 +51,13 @@ labels_of_bounds <- function(breaks, style) {
   low <- bounds[seq_len(n)]
   high <- bounds[-1]
   ends <- is.finite(as.double(breaks))
-  ifelse(!ends[seq_len(n)], paste0("up to ", high, style$after),
-         ifelse(!ends[-1], paste0("over ", low, style$after), paste0(low, " to ", high, style$after)))
+  one <- diff(as.double(breaks)) == 0 & low == high  # a class of one value, over which the next begins
+  short <- sub("[.]0+$", "", low)
+  label <- paste0(ifelse(c(FALSE, one[-n]), paste("over", short), low), " to ", high, style$after)
+  label[one] <- paste0(short[one], style$after)
+  label[!ends[-1]] <- paste0("over ", low[!ends[-1]], style$after)
+  label[!ends[seq_len(n)]] <- paste0("up to ", high[!ends[seq_len(n)]], style$after)
+  label
 }
 
 # Texts of the bounds, with as few digits as keep every value on the side of the printed bound on which its class lies.
@@ -75,7 +80,7 @@ significant_bounds <- function(bounds, below, above) {
   for (digits in 4:15) {
     text <- format(bounds, digits = digits, trim = TRUE)
     number <- as.double(text)[inner]
-    if (!anyDuplicated(text) && all(number >= below[inner] & number < above[inner])) break
+    if (!any(diff(as.double(text)) <= 0 & diff(bounds) > 0) && all(number >= below[inner] & number < above[inner])) break
   }
   text
 }
@@ -89,8 +94,8 @@ printed_bounds <- function(bounds, below, above, steps) {
   printed <- c(ends[1], between, ends[2])
   widths <- pmax(diff(bounds), diff(range(bounds[is.finite(bounds)])) / (5 * n))
   close <- abs(printed - bounds)[c(1, n)] <= 0.1 * widths[c(1, n - 1)] | !is.finite(bounds[c(1, n)])
-  one_value <- n == 2 && all(printed == bounds)
-  if (one_value || (all(close, between >= below[inner], between < above[inner]) && !is.unsorted(printed, strictly = TRUE))) printed
+  rising <- diff(printed) > 0 | (diff(bounds) == 0 & diff(printed) == 0 & printed[-1] == bounds[-1])
+  if (all(close | bounds[c(1, n)] == printed[c(1, n)], between >= below[inner], between < above[inner], rising)) printed
 }
 
 # The multiples of 1 / `steps` nearest to values that are from `below` to under `above`, where there are such.
