@@ -33,6 +33,10 @@ core_wait_for <- function(process) {
     invisible(.Call(`_civicatlas_core_wait_for`, process))
 }
 
+core_random_bytes <- function(count) {
+    .Call(`_civicatlas_core_random_bytes`, count)
+}
+
 core_class_breaks <- function(values, classes, method) {
     .Call(`_civicatlas_core_class_breaks`, values, classes, method)
 }

@@ -90,6 +90,17 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_random_bytes
+RawVector core_random_bytes(int count);
+RcppExport SEXP _civicatlas_core_random_bytes(SEXP countSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< int >::type count(countSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_random_bytes(count));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_class_breaks
 NumericVector core_class_breaks(NumericVector values, int classes, std::string method);
 RcppExport SEXP _civicatlas_core_class_breaks(SEXP valuesSEXP, SEXP classesSEXP, SEXP methodSEXP) {
@@ -1462,6 +1473,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_fork", (DL_FUNC) &_civicatlas_core_fork, 1},
     {"_civicatlas_core_end_at_once", (DL_FUNC) &_civicatlas_core_end_at_once, 0},
     {"_civicatlas_core_wait_for", (DL_FUNC) &_civicatlas_core_wait_for, 1},
+    {"_civicatlas_core_random_bytes", (DL_FUNC) &_civicatlas_core_random_bytes, 1},
     {"_civicatlas_core_class_breaks", (DL_FUNC) &_civicatlas_core_class_breaks, 3},
     {"_civicatlas_core_finite_sorted", (DL_FUNC) &_civicatlas_core_finite_sorted, 1},
     {"_civicatlas_core_variance_fit", (DL_FUNC) &_civicatlas_core_variance_fit, 2},

@@ -4,6 +4,7 @@
 #include <bit>
 #include <chrono>
 #include <cstring>
+#include <random>
 
 #include "kernel/base/error.h"
 #include "kernel/base/parallel.h"
@@ -370,3 +371,12 @@ void core_wait_for(int process) { wait_for_process(process); }
 
 // Called by R before it unloads the library, whose code the threads run.
 extern "C" void R_unload_civicatlas(DllInfo*) { civic::end_threads(); }
+
+// From the system's source, so that nobody can guess them.
+// [[Rcpp::export]]
+RawVector core_random_bytes(int count) {
+  std::random_device source;
+  RawVector bytes(count);
+  for (auto& byte : bytes) byte = static_cast<Rbyte>(source() & 0xFF);
+  return bytes;
+}

@@ -1,0 +1,83 @@
+# The page of look_at(): layers, their rows, conditions and class intervals, and the R code that does what was chosen.
+
+layers_page <- function(frames, codes) {
+  tags <- shiny::tags
+  title <- if (length(frames) == 1) names(frames) else paste(paste(utils::head(names(frames), -1), collapse = ", "), "and", utils::tail(names(frames), 1))
+  body <- shiny::tagList(
+    tags$form(
+      class = "asks", `aria-label` = "What to show",
+      tags$div(class = "ask", shiny::selectInput("layer", "Rows of", names(frames), selectize = FALSE)),
+      tags$div(class = "ask wide-ask", shiny::textAreaInput("condition", "where (a condition on columns)", rows = 2), shiny::uiOutput("kept", class = "note")),
+      tags$div(class = "ask", shiny::selectInput("column", "coloured by", c("one colour" = ""), selectize = FALSE)),
+      shown_with_column(shiny::selectInput("method", "in classes of", setdiff(class_methods, "at"), selectize = FALSE)),
+      shown_with_column(shiny::numericInput("classes", "how many", 5, 2, 12, 1)),
+      shown_with_column(shiny::selectInput("palette", "in colours of", setdiff(names(palettes), "quay"), "harbour", selectize = FALSE))
+    ),
+    explorer_body(), shiny::uiOutput("spread"),
+    tags$section(tags$h2("The same in R"), tags$pre(id = "code", class = "shiny-text-output code"), tags$button(type = "button", class = "copy", `data-of` = "code", "Copy"))
+  )
+  list(title = title, body = body, server = function(input, output, session) layers_server(frames, codes, input, output, session))
+}
+
+shown_with_column <- function(control) shiny::conditionalPanel("input.column", class = "ask", control)
+
+layers_server <- function(frames, codes, input, output, session) {
+  frame <- shiny::reactive(frames[[shiny::req(input$layer)]])
+  shiny::observe(shiny::updateSelectInput(session, "column", choices = c("one colour" = "", names(attribute_table(frame())))))
+  kept <- kept_rows(shiny::reactive(input$condition), frame)
+  column <- shiny::reactive(if (isTRUE(input$column %in% names(frame()))) input$column)
+  fill <- shiny::reactive({
+    if (is.null(column())) return(NULL)
+    classes <- input$classes
+    tryCatch(filled_rows(frame(), column(), kept()$keep, input$method, if (isTRUE(classes >= 2 && classes <= 12)) round(classes) else 5, input$palette),
+             civicatlas_error = function(e) list(problem = said_on_a_line(e)))
+  })
+  explorer_server(input, session, shiny::reactive(frames), shiny::reactive({
+    list(layer = input$layer, keep = kept()$keep, fill = if (is.null(fill()$problem)) fill())
+  }))
+  output$kept <- shiny::renderUI(shiny::tags$span(class = if (kept()$wrong) "wrong", kept()$said))
+  output$spread <- shiny::renderUI({
+    if (!is.null(fill()$problem)) return(shiny::tags$p(class = "wrong", fill()$problem))
+    if (!is.null(fill()$breaks)) shiny::plotOutput("histogram", height = "260px")
+  })
+  output$histogram <- shiny::renderPlot({
+    shiny::req(fill()$breaks)
+    draw_classes(fill()$breaks, input$palette, label = column())
+  }, alt = "Distribution of the values with the class intervals", res = 96)
+  output$code <- shiny::renderText({
+    condition <- if (!kept()$wrong) input$condition
+    paste(code_of_choices(input$layer, codes[[match(input$layer, names(frames))]], condition, column(), fill(), input), collapse = "\n")
+  })
+}
+
+# Which rows a condition keeps, with what to say of it; a condition that cannot be read keeps all.
+kept_rows <- function(text, frame) {
+  shiny::reactive({
+    x <- frame()
+    condition <- trimws(text() %||% "")
+    if (!nzchar(condition)) return(list(keep = NULL, said = counted(nrow(x), "row"), wrong = FALSE))
+    tryCatch({
+      truth <- truth_of_tree(x, parse_text(condition, "condition", call = NULL), call = NULL)
+      keep <- !is.na(truth) & truth
+      unknown <- if (anyNA(truth)) paste0(", unknown for ", format_count(sum(is.na(truth))))
+      list(keep = keep, said = paste0(format_count(sum(keep)), " of ", counted(nrow(x), "row"), unknown), wrong = FALSE)
+    }, civicatlas_error = function(e) list(keep = NULL, said = said_on_a_line(e), wrong = TRUE))
+  })
+}
+
+# What was chosen as R code.
+code_of_choices <- function(name, code, condition, column, fill, input) {
+  x <- as.name(make.names(name))
+  lines <- if (!identical(code, name)) rlang::call2("<-", x, parse(text = code)[[1]])
+  if (nzchar(trimws(condition %||% ""))) lines <- c(lines, rlang::call2("<-", x, rlang::call2("keep_rows", x, condition)))
+  draw <- if (is.null(column)) {
+    rlang::call2("plain_map", x)
+  } else if (is.null(fill$breaks)) {
+    rlang::call2("category_map", x, as.name(column))
+  } else {
+    args <- list(classes = as.integer(round(input$classes)), method = input$method, palette = input$palette)
+    defaults <- list(classes = 5L, method = "natural", palette = "harbour")
+    rlang::call2("choropleth_map", x, as.name(column), !!!args[!mapply(identical, args, defaults[names(args)])])
+  }
+  c("library(civicatlas)", vapply(c(lines, draw), code_as_text, ""))
+}

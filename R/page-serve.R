@@ -1,0 +1,83 @@
+#' A page for a workflow, or for layers
+#'
+#' Pages in the browser, served by this process: `open_workflow()` asks for the inputs of a workflow, with a map and a table of what was chosen, runs
+#' it and shows the answer, beside that of the run before; `look_at()` shows layers on a map and their rows, with conditions and class intervals, and
+#' writes down what is chosen as R code.
+#'
+#' The page is for this machine alone, under an address with a key that nobody else knows. Files are those of one folder, and uploads of at most
+#' `options(civicatlas.upload_bytes)` (500 million). It needs no other address. Escape, or Ctrl-C, ends it.
+#'
+#' @param path Path of a workflow.
+#' @param folder Folder whose files can be chosen, and in which results go, each run in a folder of its own.
+#' @param ... Spatial frames or tables, named or by their expressions; or paths of layers.
+#' @param port Port to listen on; by default one that is free.
+#' @param host Address to listen on: with another than this machine's own, others who know the address with its key can use the page.
+#' @param browse `TRUE` to open the browser.
+#' @return The address, invisibly, when the page is closed.
+#' @section Errors: `civicatlas_error_workflow` for mistakes in the workflow; `civicatlas_error_argument` where there is no layer to look at.
+#' @examples
+#' if (interactive()) {
+#'   open_workflow(system.file("workflows", "out-of-reach.yaml", package = "civicatlas"))
+#'   look_at(wards = read_layer(demo_file("wards.shp")), rooms = read_layer(demo_file("rooms.geojson")))
+#' }
+#' @export
+open_workflow <- function(path, folder = ".", port = NULL, host = "127.0.0.1", browse = interactive()) {
+  workflow <- if (inherits(path, "workflow")) path else read_workflow(path)
+  if (!dir.exists(folder)) fail("file", "There is no folder {.file {folder}}.", call = rlang::current_env())
+  serve_page(workflow_page(workflow, normalizePath(folder, "/")), port, host, browse)
+}
+
+#' @rdname open_workflow
+#' @export
+look_at <- function(..., port = NULL, host = "127.0.0.1", browse = interactive()) {
+  call <- rlang::current_env()
+  given <- rlang::dots_list(..., .named = TRUE)
+  layers <- lapply(given, function(one) if (rlang::is_string(one)) read_layer(one) else one)
+  if (!length(layers) || !all(vapply(layers, is_spatial_frame, NA))) fail("argument", "Give one or more spatial frames, or paths of layers.", call = call)
+  codes <- vapply(rlang::enexprs(...), function(code) paste(deparse(code), collapse = " "), "")
+  serve_page(layers_page(layers, codes), port, host, browse)
+}
+
+# A page is a list of `title`, `body` (tags) and `server`.
+serve_page <- function(page, port, host, browse) {
+  rlang::check_installed(c("shiny", "bslib"), "for pages.")
+  key <- random_key()
+  port <- free_port(port, host, rlang::caller_env())
+  address <- paste0("http://", host, ":", port, "/?key=", key)
+  say("The page is at {.url {address}}.")
+  before <- options(shiny.maxRequestSize = getOption("civicatlas.upload_bytes", 5e8), shiny.sanitize.errors = TRUE)
+  on.exit(options(before))
+  browser <- if (browse) function(url) utils::browseURL(address)
+  app <- app_of_page(page, key)
+  suppressPackageStartupMessages(shiny::runApp(app, port = port, host = host, launch.browser = browser %||% FALSE, quiet = TRUE))
+  invisible(address)
+}
+
+free_port <- function(port, host, call) {
+  tryCatch({
+    port <- port %||% httpuv::randomPort(host = host)
+    suppressMessages(httpuv::stopServer(httpuv::startServer(host, port, list(), quiet = TRUE)))
+    port
+  }, error = function(e) {
+    fail("argument", "Nothing can listen on {.val {host}}{if (!is.null(port)) paste0(', port ', port)}: another program does, or the address is not this machine's.",
+         call = call)
+  })
+}
+
+# 128 bits from the system's source of random numbers, which set.seed() does not touch.
+random_key <- function() paste(core_random_bytes(16L), collapse = "")
+
+app_of_page <- function(page, key) {
+  knows_key <- function(query) identical(shiny::parseQueryString(query %||% "")$key, key)
+  resource <- function(name) paste(readLines(system.file("page", name, package = "civicatlas"), encoding = "UTF-8"), collapse = "\n")
+  ui <- function(request) {
+    if (!knows_key(request$QUERY_STRING)) return(shiny::httpResponse(403, "text/plain", "This page opens with the whole address, with its key."))
+    head <- shiny::tags$head(shiny::tags$style(shiny::HTML(resource("page.css"))), shiny::tags$script(shiny::HTML(resource("page.js"))))
+    bslib::page(head, shiny::tags$main(shiny::h1(page$title), page$body), title = page$title, lang = "en", theme = bslib::bs_theme(version = 5))
+  }
+  server <- function(input, output, session) {
+    if (!knows_key(shiny::isolate(session$clientData$url_search))) return(session$close())
+    page$server(input, output, session)
+  }
+  shiny::shinyApp(ui, server)
+}

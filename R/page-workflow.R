@@ -1,0 +1,140 @@
+# The page of open_workflow(): a control for each input, a map and the rows of what was chosen, the run and its answer.
+
+workflow_page <- function(workflow, folder) {
+  tags <- shiny::tags
+  files <- layers_in_folder(folder)
+  asks <- lapply(names(workflow$inputs), function(name) ask_for_input(name, workflow$inputs[[name]], workflow, files))
+  body <- shiny::tagList(
+    tags$form(class = "asks", `aria-label` = "What to ask", asks),
+    tags$p(class = "act", shiny::actionButton("run", "Run", class = "go"), shiny::actionButton("stop", "Stop", disabled = NA),
+           tags$progress(id = "progress", max = length(workflow$steps), value = 0, `aria-label` = "Steps done"),
+           tags$span(id = "state", class = "shiny-text-output", role = "status")),
+    tags$section(id = "answer-band", shiny::uiOutput("answer")),
+    tags$div(class = "ask", shiny::selectInput("shown", "On the map and in the table", inputs_of_type(workflow$inputs, "layer"), selectize = FALSE)),
+    explorer_body(),
+    tags$details(tags$summary("The same on the command line"), tags$pre(id = "command", class = "shiny-text-output code"),
+                 tags$button(type = "button", class = "copy", `data-of` = "command", "Copy")),
+    tags$details(tags$summary("Log"), tags$pre(id = "log", class = "shiny-text-output code"))
+  )
+  list(title = workflow$title, body = body, server = function(input, output, session) workflow_server(workflow, folder, files, input, output, session))
+}
+
+# Files of the folder that hold layers or tables, but for links out of it.
+layers_in_folder <- function(folder) {
+  files <- list.files(folder)
+  inside <- startsWith(suppressWarnings(normalizePath(file.path(folder, files), "/", mustWork = FALSE)), paste0(folder, "/"))
+  files <- files[inside & !is.na(vapply(files, function(file) format_with(ending_of(file)), ""))]
+  files[!ascii_lower(tools::file_ext(files)) %in% c("dbf", "shx", "prj", "cpg") | !paste0(tools::file_path_sans_ext(files), ".shp") %in% files]
+}
+
+# --- inputs --------------------------------------------------------------------------------------------------------------
+
+input_id <- function(name) paste0("in-", name)
+
+ask_for_input <- function(name, input, workflow, files) {
+  id <- input_id(name)
+  label <- paste0(input$title %||% name, if (!is.null(input$unit)) paste0(" (", input$unit, ")"))
+  control <- switch(input$type,
+    number = shiny::numericInput(id, label, as.double(input$default %||% NA), as.double(input$least %||% NA), as.double(input$most %||% NA)),
+    choice = shiny::selectInput(id, label, input$values, input$default, selectize = FALSE),
+    condition = shiny::textAreaInput(id, label, input$default %||% "", rows = 2),
+    column = shiny::selectInput(id, label, input$default %||% character(), selectize = FALSE),
+    layer = , file = shiny::tagList(shiny::selectInput(id, label, choices_of_files(name, input, workflow, files), selectize = FALSE),
+                                    shiny::fileInput(paste0(id, "-upload"), NULL, multiple = TRUE, buttonLabel = "Another \u2026", placeholder = "or a file of yours")),
+    shiny::textInput(id, label, input$default %||% "")
+  )
+  wide <- input$type %in% c("condition", "text")
+  shiny::tags$div(class = if (wide) "ask wide-ask" else "ask", control, shiny::uiOutput(paste0(id, "-note"), class = "note"))
+}
+
+# The default first, then the files of the folder.
+choices_of_files <- function(name, input, workflow, files) {
+  default <- if (!is.null(input$default)) stats::setNames("*", basename(default_of_input(input, dirname(workflow$path))))
+  c(default, if (is.null(default)) c("choose \u2026" = ""), files)
+}
+
+workflow_server <- function(workflow, folder, files, input, output, session) {
+  uploads <- shiny::reactiveValues()
+  layers <- inputs_of_type(workflow$inputs, "layer")
+  for (name in inputs_of_type(workflow$inputs, c("layer", "file"))) take_uploads(name, uploads, input, session)
+  path_of <- function(name) {
+    chosen <- input[[input_id(name)]]
+    if (!is.null(uploads[[name]]) && identical(chosen, basename(uploads[[name]]))) return(uploads[[name]])
+    if (identical(chosen, "*")) return(default_of_input(workflow$inputs[[name]], dirname(workflow$path)))
+    if (isTRUE(chosen %in% files)) file.path(folder, chosen)
+  }
+  read <- lapply(stats::setNames(nm = layers), function(name) shiny::reactive(layer_for_page(name, workflow$inputs[[name]], path_of(name))))
+  frames <- shiny::reactive(Filter(is_spatial_frame, lapply(read, function(one) one()$frame)))
+  conditions <- inputs_of_type(workflow$inputs, "condition")
+  counts <- lapply(stats::setNames(nm = conditions), function(name) {
+    of <- workflow$inputs[[name]]$of
+    kept_rows(shiny::debounce(shiny::reactive(input[[input_id(name)]]), 300), shiny::reactive(shiny::req(read[[of %||% layers[1]]]()$frame)))
+  })
+  for (name in inputs_of_type(workflow$inputs, "column")) offer_columns(name, workflow$inputs[[name]], read, session)
+  values <- shiny::reactive({
+    lapply(stats::setNames(nm = names(workflow$inputs)), function(name) if (workflow$inputs[[name]]$type %in% c("layer", "file")) path_of(name) else input[[input_id(name)]])
+  })
+  problems <- shiny::reactive({
+    found <- lapply(names(workflow$inputs), function(name) {
+      input <- workflow$inputs[[name]]
+      if (name %in% layers) return(read[[name]]()$problem)
+      if (length(values()[[name]]) != 1 || is.na(values()[[name]]) || identical(values()[[name]], "")) return("needs a value")
+      problem_of_value(name, input, values()[[name]], there = TRUE)
+    })
+    stats::setNames(found, names(workflow$inputs))
+  })
+  lapply(names(workflow$inputs), function(name) {
+    output[[paste0(input_id(name), "-note")]] <- shiny::renderUI({
+      problem <- problems()[[name]]
+      if (!is.null(problem)) return(shiny::tags$span(class = "wrong", problem))
+      said <- if (name %in% layers) read[[name]]()$said else if (name %in% conditions) counts[[name]]()$said
+      shiny::tags$span(class = if (name %in% conditions && counts[[name]]()$wrong) "wrong", said)
+    })
+  })
+  explorer_server(input, session, frames, shiny::reactive({
+    shown <- if (isTRUE(input$shown %in% names(frames()))) input$shown else names(frames())[1]
+    of <- Filter(function(name) identical(workflow$inputs[[name]]$of, shown), conditions)
+    list(layer = shown, keep = if (length(of)) counts[[of[1]]]()$keep)
+  }))
+  output$command <- shiny::renderText(command_of_run(workflow, values()))
+  run_server(workflow, folder, values, problems, input, output, session)
+}
+
+# Uploaded files keep their names, side by side, as those of a shapefile belong together; the first that can be read is chosen.
+take_uploads <- function(name, uploads, input, session) {
+  id <- input_id(name)
+  shiny::observeEvent(input[[paste0(id, "-upload")]], {
+    given <- input[[paste0(id, "-upload")]]
+    place <- tempfile("upload")
+    dir.create(place)
+    names <- gsub("[/\\\\:]", "_", basename(given$name))
+    file.copy(given$datapath, file.path(place, names))
+    main <- c(grep("[.]shp$", names, ignore.case = TRUE, value = TRUE), names)[1]
+    uploads[[name]] <- file.path(place, main)
+    shiny::updateSelectInput(session, id, choices = c(stats::setNames(main, paste(main, "(yours)"))), selected = main)
+  })
+}
+
+offer_columns <- function(name, input, read, session) {
+  shiny::observe({
+    frame <- read[[input$of]]()$frame
+    if (is.data.frame(frame)) shiny::updateSelectInput(session, input_id(name), choices = names(attribute_table(frame)), selected = input$default)
+  })
+}
+
+# A layer that was chosen: its `frame` and what is `said` of it, or the `problem`.
+layer_for_page <- function(name, input, path) {
+  if (is.null(path)) return(list(problem = "choose a file"))
+  tryCatch({
+    frame <- quietly(suppressWarnings(layer_of_input(name, input, path, NULL)))
+    list(frame = frame, said = paste0(counted(nrow(frame), "row"), if (is_spatial_frame(frame)) paste0("; ", crs_label(crs_of(frame)))))
+  }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_a_line(e) else "this file cannot be read"))
+}
+
+command_of_run <- function(workflow, values) {
+  given <- Filter(function(name) !is.null(values[[name]]) && !identical(as.character(values[[name]]), as.character(workflow$inputs[[name]]$default)), names(values))
+  default <- vapply(given, function(name) identical(values[[name]], default_of_input(workflow$inputs[[name]], dirname(workflow$path))), NA)
+  given <- given[!default]
+  set <- paste0(given, "=", vapply(given, function(name) paste(values[[name]], collapse = ","), ""), recycle0 = TRUE)
+  paste(c("civicatlas run", shell_word(workflow$path), if (length(set)) paste("--set", shell_word(paste(set, collapse = ","))), "--folder results"), collapse = " ")
+}

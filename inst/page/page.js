@@ -1,0 +1,290 @@
+// The map and the table of a page. Shapes come thinned for the window that is shown; they are drawn once into a picture, which moves with the
+// pointer, and are asked for anew when the window rests.
+document.addEventListener('DOMContentLoaded', function () {
+  'use strict';
+  var canvas = document.getElementById('map');
+  var byId = function (id) { return document.getElementById(id); };
+  var layers = [], box = null, view = null, marked = { layer: 0, rows: new Set() }, picture = null, waiting = null, fetched = 0;
+  var dot = [1, 1];  // the radius of a point, in units of the window that is drawn
+
+  // --- what is shown ------------------------------------------------------------------------------------------------
+  function size() {
+    var area = canvas.getBoundingClientRect(), dots = window.devicePixelRatio || 1;
+    canvas.width = Math.max(1, Math.round(area.width * dots));
+    canvas.height = Math.max(1, Math.round(area.height * dots));
+  }
+  function show(box) {
+    if (!box) return;
+    var scale = Math.max((box[2] - box[0]) / canvas.width, (box[3] - box[1]) / canvas.height) * 1.06;
+    if (!(scale > 0)) scale = 1;
+    view = { x: (box[0] + box[2]) / 2, y: (box[1] + box[3]) / 2, scale: scale };
+    changed();
+  }
+  // Units of the map at a place of the picture, from its middle.
+  function unitsAt(px, py) {
+    return [view.x + (px - canvas.width / 2) * view.scale, view.y - (py - canvas.height / 2) * view.scale];
+  }
+  function changed() {
+    draw();
+    clearTimeout(waiting);
+    waiting = setTimeout(ask, 120);
+  }
+  // Shapes of the window and as much again around it.
+  function ask() {
+    if (!view || !window.Shiny || !Shiny.setInputValue) return;
+    var w = canvas.width * view.scale, h = canvas.height * view.scale;
+    Shiny.setInputValue('view', { window: [view.x - w, view.y - h, view.x + w, view.y + h], width: canvas.width * 2 });
+  }
+
+  // --- shapes -------------------------------------------------------------------------------------------------------
+  function read(bytes) {
+    var view = new DataView(bytes), count = view.getInt32(0, true), rings = view.getInt32(4, true), at = 40;
+    var window = [0, 1, 2, 3].map(function (k) { return view.getFloat64(8 + 8 * k, true); });
+    var ints = function (n) { var values = new Int32Array(bytes, at, n); at += 4 * n; return values; };
+    return { window: window, starts: ints(rings), row: ints(rings), dimension: ints(rings), places: new Uint16Array(bytes, at, 2 * count), count: count };
+  }
+  // Paths for each class, in units of 1 / 65535 of the window: of few rows each, as one of very many edges takes much longer to fill.
+  function pathsOf(layer) {
+    var paths = [], open = new Map(), shapes = layer.shapes, classes = layer.classes;
+    if (!shapes || !classes) return paths;
+    for (var ring = 0; ring < shapes.starts.length; ring++) {
+      var row = shapes.row[ring], key = classes[row] * 4 + shapes.dimension[ring], one = open.get(key);
+      if (!one || (one.rings >= 100 && one.row !== row)) {
+        one = { class: classes[row], dimension: shapes.dimension[ring], path: new Path2D(), rings: 0 };
+        open.set(key, one);
+        paths.push(one);
+      }
+      one.rings++;
+      one.row = row;
+      addRing(one.path, shapes, ring);
+    }
+    return paths;
+  }
+  function addRing(path, shapes, ring) {
+    var from = shapes.starts[ring], to = ring + 1 < shapes.starts.length ? shapes.starts[ring + 1] : shapes.count, p = shapes.places;
+    if (shapes.dimension[ring] === 0) {
+      for (var k = from; k < to; k++) { path.moveTo(p[2 * k] + dot[0], p[2 * k + 1]); path.ellipse(p[2 * k], p[2 * k + 1], dot[0], dot[1], 0, 0, 7); }
+      return;
+    }
+    path.moveTo(p[2 * from], p[2 * from + 1]);
+    for (var v = from + 1; v < to; v++) path.lineTo(p[2 * v], p[2 * v + 1]);
+    if (shapes.dimension[ring] === 2) path.closePath();
+  }
+
+  // --- drawing ------------------------------------------------------------------------------------------------------
+  var dark = window.matchMedia && matchMedia('(prefers-color-scheme: dark)');
+  function place(context, window) {
+    var sx = (window[2] - window[0]) / 65535 / view.scale, sy = (window[3] - window[1]) / 65535 / view.scale;
+    var x = canvas.width / 2 + (window[0] - view.x) / view.scale, y = canvas.height / 2 - (window[1] - view.y) / view.scale;
+    context.setTransform(sx, 0, 0, -sy, x, y);
+    return sx;
+  }
+  function draw() {
+    if (!view) return;
+    var context = canvas.getContext('2d');
+    context.setTransform(1, 0, 0, 1, 0, 0);
+    context.fillStyle = dark && dark.matches ? '#1e2f37' : '#e9f0f2';
+    context.fillRect(0, 0, canvas.width, canvas.height);
+    if (picture && moving) {
+      var s = picture.view.scale / view.scale;
+      context.setTransform(s, 0, 0, s, canvas.width / 2 + (picture.view.x - view.x) / view.scale - s * canvas.width / 2,
+        canvas.height / 2 - (picture.view.y - view.y) / view.scale - s * canvas.height / 2);
+      context.drawImage(picture.canvas, 0, 0);
+      return;
+    }
+    inOrder().forEach(function (k) { drawLayer(context, layers[k], k + 1); });
+    if (!moving) {
+      picture = picture || { canvas: document.createElement('canvas') };
+      if (picture.canvas.width !== canvas.width || picture.canvas.height !== canvas.height) { picture.canvas.width = canvas.width; picture.canvas.height = canvas.height; }
+      picture.canvas.getContext('2d').drawImage(canvas, 0, 0);
+      picture.view = { x: view.x, y: view.y, scale: view.scale };
+    }
+  }
+  // Areas below lines below points.
+  function inOrder() {
+    var dimension = function (k) { var shapes = layers[k].shapes; return shapes && shapes.dimension.length ? shapes.dimension[0] : 2; };
+    return layers.map(function (layer, k) { return k; }).sort(function (a, b) { return dimension(b) - dimension(a) || a - b; });
+  }
+  function drawLayer(context, layer, number) {
+    if (!layer.shapes) return;
+    var unit = place(context, layer.shapes.window);
+    dot = [4.5 / unit, 4.5 / Math.abs(context.getTransform().d)];
+    if (!layer.paths || layer.unit !== unit) { layer.paths = pathsOf(layer); layer.unit = unit; }
+    var many = layer.shapes.starts.length > 20000;
+    layer.paths.forEach(function (one) {
+      var path = one.path, of = one.class, dimension = one.dimension;
+      var colour = of === 254 ? 'rgba(150,160,165,0.25)' : of === 255 ? '#c9c9c4' : layer.colours[of] || layer.colours[0];
+      context.lineWidth = (dimension === 1 ? 2.2 : many ? 0.3 : 0.8) / unit;
+      context.strokeStyle = dimension === 1 ? colour : of === 254 ? 'rgba(150,160,165,0.4)' : dimension === 0 ? '#26323c' : 'rgba(255,255,255,0.9)';
+      context.fillStyle = colour;
+      if (dimension !== 1) context.fill(path, 'nonzero');
+      if (dimension !== 2 || !many) context.stroke(path);
+    });
+    if (marked.layer === number && marked.rows.size) drawMarked(context, layer, unit);
+  }
+  function drawMarked(context, layer, unit) {
+    var path = new Path2D(), shapes = layer.shapes;
+    for (var ring = 0; ring < shapes.starts.length; ring++) if (marked.rows.has(shapes.row[ring] + 1)) addRing(path, shapes, ring);
+    context.lineWidth = 4.5 / unit; context.strokeStyle = '#ffffff'; context.stroke(path);
+    context.lineWidth = 2.5 / unit; context.strokeStyle = '#c2185b'; context.stroke(path);
+  }
+
+  // --- hands and keys -----------------------------------------------------------------------------------------------
+  var moving = false, held = null;
+  canvas.addEventListener('pointerdown', function (e) {
+    held = { x: e.clientX, y: e.clientY, view: view && { x: view.x, y: view.y, scale: view.scale } };
+    canvas.setPointerCapture(e.pointerId);
+  });
+  canvas.addEventListener('pointermove', function (e) {
+    if (!held || !held.view) return;
+    var dots = canvas.width / canvas.getBoundingClientRect().width, dx = (e.clientX - held.x) * dots, dy = (e.clientY - held.y) * dots;
+    if (!moving && Math.abs(dx) + Math.abs(dy) < 4) return;
+    moving = true;
+    view.x = held.view.x - dx * view.scale;
+    view.y = held.view.y + dy * view.scale;
+    requestAnimationFrame(draw);
+  });
+  canvas.addEventListener('pointerup', function (e) {
+    if (!held) return;
+    held = null;
+    if (moving) { moving = false; changed(); return; }
+    var area = canvas.getBoundingClientRect(), dots = canvas.width / area.width, at = unitsAt((e.clientX - area.left) * dots, (e.clientY - area.top) * dots);
+    Shiny.setInputValue('click', { x: at[0], y: at[1], reach: 4 * dots * view.scale }, { priority: 'event' });
+  });
+  function nearer(by, px, py) {
+    if (!view) return;
+    var at = unitsAt(px, py);
+    view.scale *= by;
+    view.x = at[0] - (px - canvas.width / 2) * view.scale;
+    view.y = at[1] + (py - canvas.height / 2) * view.scale;
+    moving = true;
+    draw();
+    moving = false;
+    clearTimeout(waiting);
+    waiting = setTimeout(changed, 90);
+  }
+  canvas.addEventListener('wheel', function (e) {
+    e.preventDefault();
+    var area = canvas.getBoundingClientRect(), dots = canvas.width / area.width;
+    nearer(Math.pow(1.0015, e.deltaY), (e.clientX - area.left) * dots, (e.clientY - area.top) * dots);
+  }, { passive: false });
+  canvas.addEventListener('keydown', function (e) {
+    var step = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[e.key];
+    if (step && view) { view.x += step[0] * view.scale * canvas.width / 6; view.y += step[1] * view.scale * canvas.height / 6; changed(); e.preventDefault(); }
+    if (e.key === '+' || e.key === '=') nearer(0.7, canvas.width / 2, canvas.height / 2);
+    if (e.key === '-') nearer(1 / 0.7, canvas.width / 2, canvas.height / 2);
+  });
+  byId('nearer').addEventListener('click', function () { nearer(0.7, canvas.width / 2, canvas.height / 2); });
+  byId('farther').addEventListener('click', function () { nearer(1 / 0.7, canvas.width / 2, canvas.height / 2); });
+  byId('whole').addEventListener('click', function () { show(box); });
+  window.addEventListener('resize', function () { size(); changed(); });
+  if (dark && dark.addEventListener) dark.addEventListener('change', draw);
+
+  // --- the table ----------------------------------------------------------------------------------------------------
+  function element(name, text, className) {
+    var made = document.createElement(name);
+    if (text !== undefined) made.textContent = text;
+    if (className) made.className = className;
+    return made;
+  }
+  function showRows(found) {
+    var head = byId('rows').tHead, body = byId('rows').tBodies[0], line = element('tr');
+    head.replaceChildren(line);
+    found.names.forEach(function (name, k) {
+      var cell = element('th', undefined, found.numbers[k] ? 'number' : ''), button = element('button', name);
+      cell.scope = 'col';
+      button.type = 'button';
+      if (found.sorted === k + 1) cell.setAttribute('aria-sort', found.down ? 'descending' : 'ascending');
+      button.addEventListener('click', function () { Shiny.setInputValue('sort', k + 1, { priority: 'event' }); });
+      cell.appendChild(button);
+      line.appendChild(cell);
+    });
+    var picked = new Set(found.marked);
+    body.replaceChildren.apply(body, found.rows.map(function (row, i) {
+      var made = element('tr', undefined, picked.has(row) ? 'marked' : '');
+      made.tabIndex = 0;
+      made.setAttribute('aria-selected', picked.has(row));
+      found.cells.forEach(function (column, k) { made.appendChild(element('td', column[i], found.numbers[k] ? 'number' : '')); });
+      var mark = function () { Shiny.setInputValue('mark', row, { priority: 'event' }); };
+      made.addEventListener('click', mark);
+      made.addEventListener('keydown', function (e) { if (e.key === 'Enter' || e.key === ' ') { e.preventDefault(); mark(); } });
+      return made;
+    }));
+    var count = function (n) { return n.toLocaleString('en'); };
+    byId('count').textContent = count(found.total) + (found.total < found.all ? ' of ' + count(found.all) : '') + (found.all === 1 ? ' row' : ' rows');
+    byId('place').textContent = found.rows.length ? count(found.from) + ' to ' + count(found.from + found.rows.length - 1) : 'none';
+    byId('before').disabled = found.from <= 1;
+    byId('after').disabled = found.from + found.rows.length > found.total;
+    var first = body.querySelector('.marked');
+    if (first) first.scrollIntoView({ block: 'nearest' });
+  }
+  byId('before').addEventListener('click', function () { Shiny.setInputValue('turn', -1, { priority: 'event' }); });
+  byId('after').addEventListener('click', function () { Shiny.setInputValue('turn', 1, { priority: 'event' }); });
+
+  // --- the key ------------------------------------------------------------------------------------------------------
+  function showKey() {
+    var key = byId('key');
+    key.replaceChildren();
+    layers.forEach(function (layer) {
+      if (!layer.colours) return;
+      var labels = layer.labels.length ? layer.labels : [layer.name];
+      if (layer.title) key.appendChild(element('p', layer.title, 'key-title'));
+      labels.forEach(function (label, k) {
+        var line = element('p'), swatch = element('span', undefined, 'swatch');
+        swatch.style.background = layer.colours[k];
+        line.appendChild(swatch);
+        line.appendChild(document.createTextNode(label));
+        key.appendChild(line);
+      });
+    });
+  }
+
+  // --- messages -----------------------------------------------------------------------------------------------------
+  function listen() {
+    var handle = function (name, what) { Shiny.addCustomMessageHandler(name, what); };
+    handle('layers', function (found) {
+      var names = [].concat(found.names || []);
+      layers = names.map(function (name, k) { return layers[k] && layers[k].name === name ? layers[k] : { name: name }; });
+      byId('said').textContent = found.said;
+      var old = JSON.stringify(box);
+      box = found.box;
+      size();
+      if (box && JSON.stringify(box) !== old) { layers.forEach(function (layer) { layer.shapes = null; }); show(found.home); } else changed();
+    });
+    handle('shapes', function (found) {
+      fetch(found.url).then(function (answer) { return answer.arrayBuffer(); }).then(function (bytes) {
+        var layer = layers[found.layer - 1];
+        if (!layer || bytes.byteLength < 40) return;
+        layer.shapes = read(bytes);
+        layer.paths = null;
+        fetched++;
+        canvas.dataset.fetched = fetched;
+        requestAnimationFrame(function () { var began = performance.now(); draw(); canvas.dataset.drawn = performance.now() - began; });
+      });
+    });
+    handle('style', function (found) {
+      var layer = layers[found.layer - 1];
+      if (!layer) return;
+      layer.classes = Uint8Array.from(atob(found.classes.replace(/\n/g, '')), function (c) { return c.charCodeAt(0); });
+      layer.colours = [].concat(found.colours);
+      layer.labels = [].concat(found.labels || []);
+      layer.title = found.title;
+      layer.paths = null;
+      showKey();
+      requestAnimationFrame(draw);
+    });
+    handle('marked', function (found) { marked = { layer: found.layer, rows: new Set([].concat(found.rows || [])) }; requestAnimationFrame(draw); });
+    handle('rows', showRows);
+    handle('progress', function (done) { if (byId('progress')) byId('progress').value = done; });
+    handle('running', function (running) { byId('run').disabled = running; byId('stop').disabled = !running; if (running) byId('progress').value = 0; });
+  }
+  var wait = setInterval(function () { if (window.Shiny && Shiny.addCustomMessageHandler) { clearInterval(wait); size(); listen(); } }, 10);
+
+  // --- the rest -----------------------------------------------------------------------------------------------------
+  document.querySelectorAll('.copy').forEach(function (button) {
+    button.addEventListener('click', function () {
+      navigator.clipboard.writeText(byId(button.dataset.of).textContent).then(function () { button.textContent = 'Copied'; });
+    });
+  });
+  document.querySelectorAll('form').forEach(function (form) { form.addEventListener('submit', function (e) { e.preventDefault(); }); });
+});
