@@ -168,10 +168,11 @@ layers_option <- function() new_option("layers", "text", "layers that the condit
 
 layers_named <- function(o) lapply(named_values(o$layers, "layers"), read_input, o, o$known, first = FALSE)
 
-# "name=value", separated by commas, as values by name.
+# "name=value", separated by commas, as values by name; a comma in a value stays where no "name=" follows it.
 named_values <- function(text, option) {
   if (is.null(text)) return(character())
-  pairs <- regmatches(column_list(text), regexpr("=", column_list(text), fixed = TRUE), invert = TRUE)
+  pieces <- strsplit(text, ",\\s*(?=[A-Za-z_][^\\s=,<>!]*\\s*=(?!=))", perl = TRUE)[[1]]
+  pairs <- regmatches(pieces, regexpr("=", pieces, fixed = TRUE), invert = TRUE)
   if (any(lengths(pairs) != 2)) wrong_usage("--{option} takes name=value, separated by commas, not \"{text}\"")
   stats::setNames(trimws(vapply(pairs, `[`, "", 2)), trimws(vapply(pairs, `[`, "", 1)))
 }

@@ -19,6 +19,8 @@ perform_command <- function(command, ...) {
   named <- nzchar(rlang::names2(given))
   names(given) <- ifelse(named, gsub("_", "-", rlang::names2(given), fixed = TRUE), "")
   for (name in names(given)[named]) if (!name %in% names(record$options)) one_of(name, names(record$options), "...", call = call)
+  missing <- setdiff(names(Filter(function(option) option$required, record$options)), names(given))
+  if (length(missing)) fail("argument", "The command {.val {command}} needs {.arg {gsub('-', '_', missing[1])}}: {record$options[[missing[1]]]$help}.", call = call)
   inputs <- inputs_by_role(record, given[!named], call)
   run <- rlang::env(results = list(), values = list())
   takes <- lapply(inputs[intersect(names(inputs), layer_roles)], keep_under_names, run)

@@ -309,7 +309,8 @@ totals_of_run <- function(run, workflow, value) {
 
 register_command("run", function() {
   new_command("In and out", "run a workflow: typed inputs, steps and outputs in a YAML file", "WORKFLOW", list(
-    new_option("set", "text", "values of inputs: name=value, separated by commas"), new_option("folder", "file", "where outputs, log and kept results go", "."),
+    new_option("set", "text", "values of inputs: name=value, separated by commas"),
+    new_option("set-file", "file", "YAML file of values of inputs, a line each: name: value"), new_option("folder", "file", "where outputs, log and kept results go", "."),
     new_option("from", "text", "a step: it, and those that need it, run again in any case"),
     new_option("sweep", "text", "an input and its values: name=value,value,...; a run in a folder of its own for each"),
     new_option("check", "flag", "tell every mistake, and run nothing"),
@@ -322,12 +323,25 @@ register_command("run", function() {
     if (!is.null(o$drawing)) return(drawn_workflow(o))
     if (o$forget) forget_runs(o$folder)
     if (!is.null(o$sweep)) return(swept_workflow(o))
-    run <- rlang::inject(run_workflow(o$workflow, !!!as.list(named_values(o$set, "set")), folder = o$folder, from = o$from))
+    run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from))
     if (!is.null(o$report)) atlas_report(run, o$report, replace = TRUE)
     if (!o$json) print(run)
     structure(list(title = run$title, inputs = run$inputs, steps = run$steps, outputs = as.list(run$outputs)), class = "shown_already")
   })
 })
+
+# What --set and --set-file give, the first before the second.
+values_set <- function(o) {
+  typed <- as.list(named_values(o$set, "set"))
+  if (is.null(o$set_file)) return(typed)
+  if (!file.exists(o$set_file)) no_such_file(o$set_file, NULL)
+  read <- tryCatch(read_yaml_nodes(readLines(o$set_file, encoding = "UTF-8", warn = FALSE)), civicatlas_yaml_problem = function(e) {
+    fail("format", "{.file {o$set_file}}, line {e$line}: {conditionMessage(e)}. {e$remedy}", call = NULL)
+  })
+  if (read$kind != "map") fail("format", "{.file {o$set_file}} has no lines of {.val name: value}.", call = NULL)
+  written <- lapply(read$value, function(one) paste(texts_of_node(one), collapse = ","))
+  c(typed, written[setdiff(names(written), names(typed))])
+}
 
 checked_workflow <- function(o) {
   problems <- check_workflow(o$workflow)
@@ -340,14 +354,14 @@ checked_workflow <- function(o) {
 swept_workflow <- function(o) {
   pair <- regmatches(o$sweep, regexpr("=", o$sweep, fixed = TRUE), invert = TRUE)[[1]]
   if (length(pair) != 2) wrong_usage("--sweep takes name=value,value,..., not \"{o$sweep}\"")
-  rlang::inject(sweep_workflow(o$workflow, stats::setNames(list(column_list(pair[2])), pair[1]), !!!as.list(named_values(o$set, "set")), folder = o$folder))
+  rlang::inject(sweep_workflow(o$workflow, stats::setNames(list(column_list(pair[2])), pair[1]), !!!values_set(o), folder = o$folder))
 }
 
 scripted_workflow <- function(o) {
   need_free(o$script, FALSE, NULL)
   kind <- if (basename(o$script) == "_targets.R") "targets" else ascii_lower(tools::file_ext(o$script))
   write <- switch(kind, targets = workflow_targets, r = workflow_script, sh = workflow_shell, wrong_usage("--script ends in .R or .sh, or is _targets.R"))
-  rlang::inject(write(o$workflow, !!!as.list(named_values(o$set, "set")), file = o$script))
+  rlang::inject(write(o$workflow, !!!values_set(o), file = o$script))
   say("Wrote {.file {o$script}}.")
   structure(list(output = o$script), class = "shown_already")
 }

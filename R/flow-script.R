@@ -29,7 +29,10 @@ workflow_targets <- function(workflow, ..., file = NULL) {
   target <- function(name, code, format = NULL) rlang::call2("tar_target", as.name(name), code, !!!c(if (!is.null(format)) list(format = format)))
   layers <- Filter(function(code) rlang::is_call(code, "read_layer"), script$inputs)
   files <- Map(function(name, code) target(paste0(name, "_file"), code[[2]], "file"), names(layers), layers)
-  script$inputs[names(layers)] <- Map(function(name, code) rlang::call_modify(code, as.name(paste0(name, "_file"))), names(layers), layers)
+  script$inputs[names(layers)] <- Map(function(name, code) {
+    code[[2]] <- as.name(paste0(name, "_file"))
+    code
+  }, names(layers), layers)
   outputs <- Map(function(name, code) target(make.names(name), rlang::call2("{", code, name), "file"), names(script$outputs), script$outputs)
   targets <- c(files, Map(target, names(c(script$inputs, script$steps)), c(script$inputs, script$steps)), outputs)
   texts <- vapply(targets, code_as_text, "", indent = "  ")
@@ -123,7 +126,8 @@ code_of_input <- function(value, input) {
   if (input$type == "number") return(as.double(value))
   if (input$type != "layer") return(value)
   here <- file.exists(value)
-  rlang::call2("read_layer", if (here) normalizePath(value, "/") else value, !!!c(if (here) list(layer = table_of_input(input, value))))
+  table <- if (here) table_of_input(input, value)
+  rlang::call2("read_layer", if (here) normalizePath(value, "/") else value, !!!if (!is.null(table)) list(layer = table))
 }
 
 # --- what is left of a command -------------------------------------------------------------------------------------------

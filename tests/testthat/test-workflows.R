@@ -229,3 +229,112 @@ test_that("a report is one page with the numbers, and shows values as they are",
                      utils::capture.output() |> utils::tail(1), "[1] 0")
   expect_match(paste(readLines(picture), collapse = ""), "data:image/png;base64")
 })
+
+# What targets would do: each target's code in turn, with those before it as variables.
+run_targets <- function(lines) {
+  code <- as.list(parse(text = lines))
+  env <- new.env(parent = globalenv())
+  for (target in as.list(code[[length(code)]])[-1]) assign(as.character(target[[2]]), eval(target[[3]], env), env)
+}
+
+test_that("every ready workflow gives the same numbers as its scripts, of R, of the shell and of targets", {
+  skip_on_os("windows")
+  folder <- withr::local_tempdir()
+  dir.create(bin <- file.path(folder, "bin"))
+  file.symlink(system.file("exec", "civicatlas", package = "civicatlas"), file.path(bin, "civicatlas"))
+  withr::local_options(civicatlas.quiet = TRUE)
+  for (path in list.files(dirname(ready("out-of-reach")), "yaml$", full.names = TRUE)) {
+    place <- function(kind) {
+      dir.create(to <- file.path(folder, paste0(basename(path), kind)))
+      to
+    }
+    run <- suppressWarnings(run_workflow(path, folder = place("run")))
+    tables <- grep("csv$", names(run$outputs), value = TRUE)
+    expect_gt(length(tables), 0)
+    as_run <- function(to) for (table in tables) expect_identical(readLines(file.path(to, table)), readLines(run$outputs[[table]]), info = paste(to, table))
+    in_r <- place("r")
+    withr::with_dir(in_r, suppressWarnings(eval(parse(text = workflow_script(path)), new.env(parent = globalenv()))))
+    as_run(in_r)
+    in_shell <- place("sh")
+    workflow_shell(path, file = file.path(in_shell, "steps.sh"))
+    done <- processx::run("bash", "steps.sh", wd = in_shell, env = c("current", PATH = paste0(bin, ":", Sys.getenv("PATH"))), error_on_status = FALSE)
+    expect_identical(done$status, 0L, info = done$stderr)
+    as_run(in_shell)
+    in_targets <- place("targets")
+    withr::with_dir(in_targets, suppressWarnings(run_targets(workflow_targets(path))))
+    as_run(in_targets)
+    expect_match(civicatlas:::answer_of_run(run), "^[0-9.]+ ")
+    expect_s3_class(draw_workflow(run), "ggplot")
+  }
+})
+
+test_that("scripts call verbs where one call is left of a command, and perform_command() elsewhere", {
+  script <- function(...) {
+    path <- write_workflow("version: 1", "inputs:", "  rooms: {type: layer, default: rooms.geojson}", "  wards: {type: layer, default: wards.shp}",
+                           "  far: {type: number, default: 400}", "steps:", ...)
+    utils::tail(Filter(nzchar, workflow_script(path)), 1)
+  }
+  expect_identical(script("  a: {command: buffer, layer: rooms, distance: '{far}', unit: ft, merged: true}"), "a <- buffer_by(rooms, far, unit = \"ft\", merged = TRUE)")
+  expect_identical(script("  a: {command: buffer, layer: rooms, distance: seats}"), "a <- buffer_by(rooms, rooms$seats)")
+  expect_identical(script("  a: {command: select, layer: rooms, other: wards, others: true, match-crs: true}"), "a <- drop_where(rooms, reproject_to(wards, rooms))")
+  expect_identical(script("  a: {command: join, layer: rooms, other: wards, nearest: 2}"), "a <- join_nearest(rooms, wards, count = 2L)")
+  expect_identical(script("  a: {command: summarise, layer: wards, other: rooms, match-crs: true, with: 'n = count(), seats = sum(seats)'}"),
+                   "a <- summarise_into(wards, reproject_to(rooms, wards), n = dplyr::n(), seats = sum(seats, na.rm = TRUE))")
+  expect_identical(script("  a: {command: drop, layer: rooms, condition: seats > 100}"), "a <- drop_rows(rooms, \"seats > 100\")")
+  expect_match(script("  a: {command: sort, layer: rooms, by: seats, descending: true}"), "^a <- perform_command\\(\"sort\", rooms, by = \"seats\", descending = TRUE\\)$")
+  expect_identical(script("  a: {command: hull, layer: rooms, merged: true, where: seats > 100}"), "a <- hull_of(keep_rows(rooms, \"seats > 100\"), merged = TRUE)")
+})
+
+test_that("commands work on frames", {
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  wards <- read_layer(demo_file("wards.shp"))
+  expect_identical(perform_command("keep", rooms, "seats > 100")$seats, rooms$seats[rooms$seats > 100])
+  expect_identical(perform_command("summarise", wards, rooms, match_crs = TRUE, with = "n = count()")$n, summarise_into(wards, rooms, n = dplyr::n(), .crs = "match")$n)
+  expect_identical(nrow(perform_command("stack", wards[1:2, ], wards[5, ])), 3L)
+  picture <- withr::local_tempfile(fileext = ".png")
+  expect_identical(perform_command("map", wards, picture, fill = "residents", points = rooms), picture)
+  expect_gt(file.size(picture), 5000)
+  expect_error(perform_command("buffer", rooms), "needs `distance`", class = "civicatlas_error_argument")
+  expect_error(perform_command("buffer", rooms, distanc = 5), "distance", class = "civicatlas_error_choice")
+  expect_error(perform_command("clip", rooms), class = "civicatlas_error_argument")
+  expect_error(perform_command("clip", rooms, "wards.shp"), class = "civicatlas_error_argument")
+  expect_error(perform_command("run", "x"), class = "civicatlas_error_choice")
+})
+
+test_that("the schema knows every command and option, and the drawing every step", {
+  schema <- jsonlite::fromJSON(workflow_schema(), simplifyVector = FALSE)
+  steps <- schema$properties$steps$additionalProperties$oneOf
+  expect_setequal(vapply(steps, function(one) one$properties$command$const, ""), civicatlas:::commands_of_workflows())
+  buffer <- Filter(function(one) one$properties$command$const == "buffer", steps)[[1]]
+  expect_true(all(c("layer", "distance", "unit", "merged") %in% names(buffer$properties)))
+  expect_setequal(unlist(buffer$required), c("command", "layer", "distance"))
+  for (path in list.files(dirname(ready("out-of-reach")), "yaml$", full.names = TRUE)) {
+    workflow <- read_workflow(path)
+    lines <- draw_workflow(workflow, "mermaid")
+    for (step in names(workflow$steps)) expect_match(lines, paste0("\"", step, "<br>"), all = FALSE)
+    places <- ggplot2::ggplot_build(draw_workflow(workflow))$data[[2]]
+    expect_false(anyDuplicated(places[c("x", "y")]) > 0)
+  }
+})
+
+test_that("values with commas, and files of values, are taken by the command line", {
+  folder <- withr::local_tempdir()
+  set <- file.path(folder, "values.yaml")
+  writeLines(c("distance: 250", "which: kind IN ('library', 'school')"), set)
+  run <- function(...) {
+    to <- withr::local_tempdir()
+    suppressMessages(utils::capture.output(code <- run_command_line(c("run", ready("out-of-reach"), "--folder", to, "--quiet", "--json", ...))))
+    expect_identical(code, 0L)
+    readLines(file.path(to, "shares.csv"))
+  }
+  expected <- readLines(run_workflow(ready("out-of-reach"), distance = 250, which = "kind IN ('library', 'school')", folder = folder)$outputs[["shares.csv"]])
+  expect_identical(run("--set", "which=kind IN ('library', 'school'),distance=250"), expected)
+  expect_identical(run("--set-file", set), expected)
+  expect_identical(run("--set", "distance=250", "--set-file", set), expected)
+  script <- file.path(folder, "run.R")
+  drawing <- file.path(folder, "run.mmd")
+  suppressMessages(expect_identical(run_command_line(c("run", ready("out-of-reach"), "--script", script)), 0L))
+  suppressMessages(expect_identical(run_command_line(c("run", ready("out-of-reach"), "--drawing", drawing)), 0L))
+  expect_match(readLines(script), "buffer_by", all = FALSE)
+  expect_match(readLines(drawing)[1], "flowchart")
+})

@@ -1,0 +1,135 @@
+# Pages: what they hand to the browser, and one driven in it.
+
+skip_if_not_installed("shiny")
+skip_if_not_installed("bslib")
+skip_if_not_installed("processx")
+
+ready <- function(name) system.file("workflows", paste0(name, ".yaml"), package = "civicatlas")
+
+test_that("shapes go to the browser as they lie in the window", {
+  x <- spatial_frame(id = 1:3, geometry = shapes_from_wkt(c(
+    "POLYGON ((0 0, 100 0, 100 100, 0 100, 0 0), (20 20, 20 40, 40 40, 40 20, 20 20))", "POINT (50 50)", "LINESTRING (0 0, 100 100)"
+  )))
+  bytes <- civicatlas:::drawn_bytes(x, list(window = list(0, 0, 100, 100), width = 1000))
+  at <- function(from, count, what, size, ...) readBin(bytes[from - 1 + seq_len(count * size)], what, count, size, endian = "little", ...)
+  counts <- at(1, 2, "integer", 4)
+  expect_identical(at(9, 4, "double", 8), c(0, 0, 100, 100))
+  rings <- counts[2]
+  expect_identical(at(41 + 4 * rings, rings, "integer", 4), c(0L, 0L, 1L, 2L))
+  expect_identical(at(41 + 8 * rings, rings, "integer", 4), c(2L, 2L, 0L, 1L))
+  places <- matrix(at(41 + 12 * rings, 2 * counts[1], "integer", 2, signed = FALSE), 2)
+  starts <- at(41, rings, "integer", 4)
+  expect_equal(places[, starts[3] + 1] / 65535 * 100, c(50, 50), tolerance = 1e-3)  # half a dot of 1,000
+  expect_length(bytes, 40 + 12 * rings + 4 * counts[1])
+  expect_identical(civicatlas:::rows_at(x, list(x = 50, y = 50, reach = 1)), 3L)
+  expect_identical(civicatlas:::rows_at(x, list(x = 30, y = 25, reach = 0.1)), integer())
+})
+
+test_that("layers on several CRSs meet on one, which is said", {
+  wards <- read_layer(demo_file("wards.shp"))
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  found <- civicatlas:::on_one_crs(list(rooms = rooms, wards = wards))
+  expect_true(crs_of(found$frames$rooms) == crs_of(wards))
+  expect_match(found$said, "reprojected for the map: rooms")
+  expect_equal(unname(found$home), unname(extent_of(wards)), ignore_attr = TRUE)
+  alone <- civicatlas:::on_one_crs(list(rooms = rooms))
+  expect_false(crs_of(alone$frames$rooms)$kind == "geographic")
+  none <- civicatlas:::on_one_crs(list(a = spatial_frame(id = 1L, geometry = shapes_from_wkt("POINT EMPTY"))))
+  expect_null(none$box)
+})
+
+test_that("what is chosen is written down as R code that does it", {
+  wards <- read_layer(demo_file("wards.shp"))
+  fill <- civicatlas:::filled_rows(wards, "residents", wards$residents > 10000, "quantile", 4, "moss")
+  code <- civicatlas:::code_of_choices("wards", "wards", "residents > 10000", "residents", fill, list(classes = 4, method = "quantile", palette = "moss"))
+  env <- new.env(parent = globalenv())
+  env$wards <- wards
+  map <- eval(parse(text = code), env)
+  expect_identical(nrow(env$wards), 15L)
+  shown <- ggplot2::ggplot_build(map)$data[[1]]$fill
+  expect_identical(as.character(shown), fill$colours[fill$class[wards$residents > 10000] + 1])
+  expect_match(civicatlas:::code_of_choices("a", "a", "", NULL, NULL, list())[2], "plain_map(a)", fixed = TRUE)
+  kinds <- civicatlas:::filled_rows(read_layer(demo_file("rooms.geojson")), "kind", NULL, "natural", 5, "harbour")
+  expect_identical(length(kinds$labels), length(kinds$colours))
+})
+
+test_that("nothing but the files of the folder can be chosen", {
+  skip_on_os("windows")
+  folder <- normalizePath(withr::local_tempdir())
+  write_layer(read_layer(demo_file("wards.shp")), file.path(folder, "wards.shp"))
+  file.create(file.path(folder, c("notes.txt", "secret.yaml")))
+  file.symlink(demo_file("rooms.geojson"), file.path(folder, "rooms.geojson"))
+  expect_identical(grep("wkt|txt", civicatlas:::layers_in_folder(folder), value = TRUE, invert = TRUE), "wards.shp")
+})
+
+test_that("a page opens with its key alone", {
+  page <- civicatlas:::layers_page(list(wards = read_layer(demo_file("wards.shp"))), "wards")
+  app <- civicatlas:::app_of_page(page, "k1")
+  ask <- function(query) app$httpHandler(list(REQUEST_METHOD = "GET", PATH_INFO = "/", QUERY_STRING = query, HTTP_GUID = "x"))
+  expect_equal(ask("")$status, 403)
+  expect_equal(ask("?key=k2")$status, 403)
+  opened <- ask("?key=k1")
+  expect_equal(opened$status, 200)
+  expect_match(as.character(opened$content), "coloured by", all = FALSE)
+  expect_no_match(paste(opened$content, collapse = ""), "(src|href)=\"https?://")
+  expect_false(identical(civicatlas:::random_key(), civicatlas:::random_key()))
+  expect_error(look_at(), class = "civicatlas_error_argument")
+  expect_error(open_workflow(ready("out-of-reach"), "/nowhere"), class = "civicatlas_error_file")
+})
+
+test_that("a page runs a workflow as R does, beside the run before it, and hands out its files", {
+  skip_if_not_installed("chromote")
+  skip_if(!nzchar(Sys.which("chromium")), "no browser here")
+  folder <- withr::local_tempdir()
+  said <- file.path(folder, "said.txt")
+  code <- sprintf("civicatlas::open_workflow(%s, %s, browse = FALSE)", deparse(ready("out-of-reach")), deparse(folder))
+  served <- processx::process$new(file.path(R.home("bin"), "Rscript"), c("-e", code), stderr = said, cleanup_tree = TRUE)
+  withr::defer(served$kill_tree())
+  address <- character()
+  for (i in 1:600) {
+    address <- regmatches(paste(readLines(said, warn = FALSE), collapse = ""), regexpr("http://[^ ]+key=[0-9a-f]{32}", paste(readLines(said, warn = FALSE), collapse = "")))
+    if (length(address)) break
+    Sys.sleep(0.1)
+  }
+  chromote::set_chrome_args(c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+                              "--disable-component-update", "--disable-sync"))
+  withr::local_options(chromote.timeout = 600)
+  browser <- withr::with_seed(Sys.getpid() + 1, chromote::ChromoteSession$new(width = 1280, height = 800))
+  withr::defer(browser$close())
+  browser$Browser$setDownloadBehavior(behavior = "allow", downloadPath = folder)
+  ask <- function(code) browser$Runtime$evaluate(code)$result$value
+  until <- function(code) for (i in 1:6000) if (isTRUE(ask(code))) return(TRUE) else Sys.sleep(0.1)
+  for (i in 1:50) {
+    browser$Page$navigate(address)
+    if (isTRUE(ask("!!document.getElementById('run')"))) break
+    Sys.sleep(0.2)
+  }
+  expect_true(until("+document.getElementById('map').dataset.fetched >= 2"))
+  set <- function(id, value) {
+    ask(sprintf("(function () { var e = document.getElementById('%s'); e.value = %s; e.dispatchEvent(new Event('change', {bubbles: true})); e.dispatchEvent(new Event('input', {bubbles: true})); })()", id, deparse(value)))
+  }
+  text <- function(id) ask(sprintf("(document.getElementById('%s') || {}).textContent", id))
+  set("in-which", "seats > 10000 OR")
+  expect_true(until("document.getElementById('in-which-note').textContent.indexOf('ends where') >= 0"))
+  set("in-which", "seats > 100")
+  kept <- sum(read_layer(demo_file("rooms.geojson"))$seats > 100)
+  expect_true(until(sprintf("document.getElementById('in-which-note').textContent == '%d of 140 rows'", kept)))
+  set("in-distance", "500")
+  expect_true(until("document.getElementById('command').textContent.indexOf('distance=500') >= 0"))
+  ask("document.getElementById('run').click()")
+  expect_true(until("!!document.getElementById('answer-text')"))
+  here <- run_workflow(ready("out-of-reach"), distance = 500, which = "seats > 100", folder = withr::local_tempdir())
+  expect_identical(text("answer-text"), civicatlas:::answer_of_run(here))
+  ask("document.getElementById('get_2').click()")
+  for (i in 1:600) if (file.exists(file.path(folder, "shares.csv"))) break else Sys.sleep(0.1)
+  expect_identical(readLines(file.path(folder, "shares.csv")), readLines(here$outputs[["shares.csv"]]))
+  set("in-distance", "25")
+  expect_true(until("document.getElementById('command').textContent.indexOf('distance=25,') >= 0"))
+  ask("document.getElementById('run').click()")
+  expect_true(until("!!document.querySelector('.before') && document.getElementById('answer-text').textContent.indexOf('25 m') >= 0"))
+  set("in-distance", "-4")
+  expect_true(until("document.getElementById('in-distance-note').textContent.indexOf('at least') >= 0"))
+  ask("document.getElementById('run').click()")
+  expect_true(until("document.getElementById('state').textContent.indexOf('First:') >= 0"))
+  expect_identical(list.files(file.path(folder, "runs")), c("1", "2"))
+})
