@@ -174,7 +174,7 @@ code_of_verb <- function(known) {
   if (isTRUE(values$match_crs) && !is.null(y)) y <- rlang::call2("reproject_to", y, x)
   symbols <- stats::setNames(known$symbols, gsub("-", "_", names(known$symbols), fixed = TRUE))
   context <- list(o = c(values, list(condition = known$condition)), code = list(x = x, y = y, table = known$layers$table[[1]]), symbols = symbols,
-                  env = new.env(parent = environment(known$record$run)))
+                  env = new.env(parent = environment(known$record$run)), codes = new.env())
   context$env$o <- context$o
   reduced(body(known$record$run), context)
 }
@@ -185,16 +185,16 @@ more_is_left <- function() rlang::abort("more is left than a call", class = "civ
 reduced <- function(code, context) {
   if (is_layer_of_options(code)) return(context$code[[as.character(code[[3]])]] %||% more_is_left())
   if (is_option_symbol(code, context)) return(context$symbols[[as.character(code[[3]])]])
-  if (!is.call(code)) return(if (depends_on_layers(code)) more_is_left() else eval(code, context$env))
+  if (!is.call(code)) return(if (depends_on_layers(code, context)) context$codes[[as.character(code)]] else eval(code, context$env))
   if (rlang::is_call(code, "{")) return(reduced_block(as.list(code)[-1], context))
-  if (rlang::is_call(code, "if") && !depends_on_layers(code[[2]])) {
+  if (rlang::is_call(code, "if") && !depends_on_layers(code[[2]], context)) {
     branch <- if (eval(code[[2]], context$env)) code[[3]] else if (length(code) > 3) code[[4]]
     return(if (!is.null(branch)) reduced(branch, context))
   }
   if (rlang::is_call(code, "inject")) return(reduced(code[[2]], context))
   helper <- reduced_helpers[[paste(deparse(code[[1]]), collapse = "")]]
   if (!is.null(helper)) return(helper(code, context))
-  if (!depends_on_layers(code)) return(eval(code, context$env))
+  if (!depends_on_layers(code, context)) return(eval(code, context$env))
   reduced_call(code, context)
 }
 
@@ -204,9 +204,9 @@ is_option_symbol <- function(code, context) {
   rlang::is_call(code, "$") && identical(code[[2]], quote(o)) && as.character(code[[3]]) %in% names(context$symbols)
 }
 
-depends_on_layers <- function(code) {
-  if (!is.call(code)) return(FALSE)
-  is_layer_of_options(code) || any(vapply(as.list(code), depends_on_layers, NA))
+depends_on_layers <- function(code, context) {
+  if (is.name(code)) return(exists(as.character(code), context$codes, inherits = FALSE))
+  is.call(code) && (is_layer_of_options(code) || any(vapply(as.list(code), depends_on_layers, NA, context)))
 }
 
 # Checks that a verb makes too are left out; a value that is returned ends the block.
@@ -215,7 +215,7 @@ reduced_block <- function(lines, context) {
     line <- lines[[k]]
     last <- k == length(lines)
     if (rlang::is_call(line, "if") && !last) {
-      if (depends_on_layers(line[[2]])) more_is_left()
+      if (depends_on_layers(line[[2]], context)) more_is_left()
       if (!eval(line[[2]], context$env)) next
       if (rlang::is_call(line[[3]], "return")) return(reduced(line[[3]][[2]], context))
       more_is_left()
@@ -223,8 +223,7 @@ reduced_block <- function(lines, context) {
     if (rlang::is_call(line, "for") && rlang::is_call(line[[4]], "need_column")) next
     if (rlang::is_call(line, "<-") && is.symbol(line[[2]])) {
       value <- reduced(line[[3]], context)
-      if (is.call(value) || is.name(value)) more_is_left()
-      assign(as.character(line[[2]]), value, envir = context$env)
+      assign(as.character(line[[2]]), value, envir = if (is.call(value) || is.name(value)) context$codes else context$env)
       next
     }
     if (!last) more_is_left()
@@ -242,7 +241,8 @@ reduced_call <- function(code, context) {
   formals <- formals(verb)
   is_default <- vapply(names(whole), function(arg) arg %in% names(formals) && same_value(whole[[arg]], formals[[arg]]), NA)
   whole <- whole[!is_default]
-  names(whole)[names(whole) %in% utils::head(names(formals), if (any(names(whole) == "")) 1 else 2)] <- ""
+  plain <- names(whole) %in% utils::head(names(formals), 2) & !vapply(whole, is.logical, NA)
+  names(whole)[plain] <- ""
   rlang::call2(name, !!!whole)
 }
 
@@ -258,7 +258,7 @@ exported_name <- function(fun, code) {
   exports <- getNamespaceExports("civicatlas")
   hit <- Filter(function(name) identical(getExportedValue("civicatlas", name), fun), exports)
   if (!length(hit)) more_is_left()
-  as.name(hit[1])
+  as.name(c(intersect(as.character(code)[1], hit), hit)[1])
 }
 
 # One argument as a list of one, or of many behind `!!!`.
@@ -288,7 +288,6 @@ reduced_helpers <- list(
   },
   expressions_option = function(code, context) codes_of_trees(parse_text(eval(code[[2]], context$env), "with", "named", NULL)),
   computed = function(code, context) {
-    if (grepl("\\bcomputed\\b|^out$", paste(deparse(code[[2]]), collapse = ""))) more_is_left()
     codes <- codes_of_trees(parse_text(eval(code[[3]], context$env), "set", "named", NULL))
     rlang::call2(quote(dplyr::mutate), reduced(code[[2]], context), !!!codes)
   },

@@ -142,12 +142,14 @@ yaml_scalar <- function(text) {
   list(value = inner, quoted = TRUE)
 }
 
-# [a, b] and {a: b}, one level deep, as lists of numbers and names are.
+yaml_item_pattern <- "(?:\"(?:\\\\.|[^\"\\\\])*\"|'(?:[^']|'')*'|\\[[^\\]]*\\]|\\{[^}]*\\}|[^,\"'])+"
+
+# [a, b] and {a: b}, and such in them, as lists of numbers and names are.
 yaml_flow <- function(text, line, column) {
   list_like <- startsWith(text, "[")
   if (!endsWith(text, if (list_like) "]" else "}")) yaml_problem(line, column, "a bracket is not closed on its line")
   inner <- trimws(substr(text, 2, nchar(text) - 1))
-  items <- if (nzchar(inner)) regmatches(inner, gregexpr("(?:\"(?:\\\\.|[^\"\\\\])*\"|'(?:[^']|'')*'|[^,\"'])+", inner, perl = TRUE))[[1]] else character()
+  items <- if (nzchar(inner)) regmatches(inner, gregexpr(yaml_item_pattern, inner, perl = TRUE))[[1]] else character()
   items <- trimws(items)
   if (list_like) return(list(kind = "list", value = lapply(items, yaml_value, line, column), line = line, column = column))
   pairs <- regmatches(items, regexpr(":\\s+", items), invert = TRUE)
