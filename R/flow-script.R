@@ -206,7 +206,7 @@ is_option_symbol <- function(code, context) {
 
 depends_on_layers <- function(code, context) {
   if (is.name(code)) return(exists(as.character(code), context$codes, inherits = FALSE))
-  is.call(code) && (is_layer_of_options(code) || any(vapply(as.list(code), depends_on_layers, NA, context)))
+  is.call(code) && (is_layer_of_options(code) || rlang::is_call(code, "all_of") || any(vapply(as.list(code), depends_on_layers, NA, context)))
 }
 
 # Checks that a verb makes too are left out; a value that is returned ends the block.
@@ -280,6 +280,8 @@ reduced_argument <- function(code, name, context) {
 # --- helpers of commands -------------------------------------------------------------------------------------------------
 
 reduced_helpers <- list(
+  "dplyr::all_of" = function(code, context) rlang::call2(code[[1]], reduced(code[[2]], context)),
+  "-" = function(code, context) if (length(code) == 2) rlang::call2("-", reduced(code[[2]], context)) else more_is_left(),
   distance_option = function(code, context) {
     if (is_option_symbol(code[[2]], context)) return(reduced(code[[2]], context))
     text <- eval(code[[2]], context$env)

@@ -5,7 +5,7 @@ for (file in c("tools/setup-plan.R", "tools/setup-build.R")) source(file)
 
 extras <- list(
   demo = NULL,
-  test = c("bit64", "blob", "bslib", "chromote", "ggiraph", "httpuv", "httr2", "nanoparquet", "ragg", "readxl", "RPostgres", "shiny", "svglite", "testthat", "tidyr", "withr"),
+  test = c("bit64", "blob", "bslib", "chromote", "ggiraph", "httpuv", "httr2", "nanoparquet", "processx", "ragg", "readxl", "RPostgres", "shiny", "svglite", "testthat", "tidyr", "withr"),
   threads = NULL,
   windows = NULL,
   bench = c("bench", "data.table", "ragg"),
