@@ -20,11 +20,13 @@ perform_command <- function(command, ...) {
   names(given) <- ifelse(named, gsub("_", "-", rlang::names2(given), fixed = TRUE), "")
   for (name in names(given)[named]) if (!name %in% names(record$options)) one_of(name, names(record$options), "...", call = call)
   missing <- setdiff(names(Filter(function(option) option$required, record$options)), names(given))
-  if (length(missing)) fail("argument", "The command {.val {command}} needs {.arg {gsub('-', '_', missing[1])}}: {record$options[[missing[1]]]$help}.", call = call)
+  if (length(missing)) {
+    fail("argument", "The command {.val {command}} needs {.arg {gsub('-', '_', missing[1])}}: {record$options[[missing[1]]]$help}.", call = call)
+  }
   inputs <- inputs_by_role(record, given[!named], call)
   run <- rlang::env(results = list(), values = list())
   takes <- lapply(inputs[intersect(names(inputs), layer_roles)], keep_under_names, run)
-  options <- Map(option_text, given[named], names(given)[named], list(run))
+  options <- Map(text_of_option, given[named], names(given)[named], list(run))
   step <- list(command = command, takes = takes)
   result <- perform_step(step, options[!vapply(options, is.null, NA)], inputs$condition[[1]], NULL, run, call)
   if (!inherits(result, "drawing")) return(result)
@@ -56,7 +58,7 @@ keep_under_names <- function(frames, run) {
 }
 
 # The value of an option as the command line has it; NULL for a flag that is not set.
-option_text <- function(value, name, run) {
+text_of_option <- function(value, name, run) {
   if (is.data.frame(value)) return(keep_under_names(list(value), run))
   if (isTRUE(value)) return("true")
   if (isFALSE(value) || is.null(value)) return(NULL)

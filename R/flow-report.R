@@ -107,7 +107,8 @@ sources_table <- function(run) {
 source_row <- function(name, value, input) {
   frame <- is.data.frame(value)
   here <- !frame && file.exists(value)
-  about <- if (frame || here) tryCatch(quietly(describe_layer(value, layer = if (here) table_of_input(input, value), scan = if (here) FALSE)), error = function(e) NULL)
+  describe <- function() quietly(describe_layer(value, layer = if (here) table_of_input(input, value), scan = if (here) FALSE))
+  about <- if (frame || here) tryCatch(describe(), error = function(e) NULL)
   tibble::tibble(input = name, source = if (frame) "a frame" else without_secrets(basename(value)), rows = as.integer(about$rows %||% NA),
                  crs = if (is.null(about$extent)) "" else crs_label(about$crs), md5 = if (here) unname(tools::md5sum(value)) else "",
                  changed = if (here) format(file.mtime(value), "%Y-%m-%d %H:%M") else "")

@@ -310,7 +310,8 @@ totals_of_run <- function(run, workflow, value) {
 register_command("run", function() {
   new_command("In and out", "run a workflow: typed inputs, steps and outputs in a YAML file", "WORKFLOW", list(
     new_option("set", "text", "values of inputs: name=value, separated by commas"),
-    new_option("set-file", "file", "YAML file of values of inputs, a line each: name: value"), new_option("folder", "file", "where outputs, log and kept results go", "."),
+    new_option("set-file", "file", "YAML file of values of inputs, a line each: name: value"),
+    new_option("folder", "file", "where outputs, log and kept results go", "."),
     new_option("from", "text", "a step: it, and those that need it, run again in any case"),
     new_option("sweep", "text", "an input and its values: name=value,value,...; a run in a folder of its own for each"),
     new_option("check", "flag", "tell every mistake, and run nothing"),

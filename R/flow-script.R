@@ -314,5 +314,5 @@ codes_of_trees <- function(trees) {
   })
 }
 
-plain_functions <- c("(", "+", "-", "*", "/", "^", "==", "!=", "<", ">", "<=", ">=", "&", "|", "!", "is.na", "sum", "mean", "abs", "floor", "ceiling", "toupper",
-                     "tolower", "nchar", "unname", "as.character", "~", "c")
+plain_functions <- c("(", "+", "-", "*", "/", "^", "==", "!=", "<", ">", "<=", ">=", "&", "|", "!", "is.na", "sum", "mean", "abs", "floor", "ceiling",
+                     "toupper", "tolower", "nchar", "unname", "as.character", "~", "c")

@@ -89,7 +89,8 @@ on_one_crs <- function(frames) {
   if (!length(frames)) return(list(frames = list(), box = NULL, said = ""))
   known <- Filter(Negate(is.null), lapply(frames, crs_of))
   projected <- Filter(function(crs) crs$kind == "projected", known)
-  target <- if (length(projected)) projected[[1]] else if (length(known)) crs_of(quietly(on_fitting_projection(frames[[match(names(known)[1], names(frames))]])))
+  fitting <- function() crs_of(quietly(on_fitting_projection(frames[[names(known)[1]]])))
+  target <- if (length(projected)) projected[[1]] else if (length(known)) fitting()
   moved <- character()
   put <- Map(function(frame, name) {
     if (is.null(target) || is.null(crs_of(frame)) || same_crs(crs_of(frame), target)) return(frame)
@@ -101,7 +102,8 @@ on_one_crs <- function(frames) {
   known <- boxes[, order(!areas), drop = FALSE]
   known <- known[, colSums(is.na(known)) == 0, drop = FALSE]
   box <- if (ncol(known)) c(min(known[1, ]), min(known[2, ]), max(known[3, ]), max(known[4, ]))
-  said <- paste0(if (is.null(target)) "No CRS" else crs_label(target), if (length(moved)) paste0("; reprojected for the map: ", paste(moved, collapse = ", ")), ".")
+  others <- if (length(moved)) paste0("; reprojected for the map: ", paste(moved, collapse = ", "))
+  said <- paste0(if (is.null(target)) "No CRS" else crs_label(target), others, ".")
   list(frames = put, box = box, home = if (ncol(known)) known[, 1], said = said)
 }
 
@@ -117,8 +119,8 @@ drawn_bytes <- function(frame, view) {
   steps <- function(values, low, high) as.integer(pmin(65535, pmax(0, round((values - low) / (high - low) * 65535))))
   places <- rbind(steps(thin$x, window[1], window[3]), steps(thin$y, window[2], window[4]))
   whole <- function(values, size) writeBin(as.integer(values), raw(), size = size, endian = "little")
-  c(whole(c(length(thin$x), length(starts)), 4L), writeBin(window, raw(), size = 8L, endian = "little"), whole(starts - 1L, 4L), whole(thin$row[starts] - 1L, 4L),
-    whole(thin$dimension[starts], 4L), whole(places, 2L))
+  c(whole(c(length(thin$x), length(starts)), 4L), writeBin(window, raw(), size = 8L, endian = "little"), whole(starts - 1L, 4L),
+    whole(thin$row[starts] - 1L, 4L), whole(thin$dimension[starts], 4L), whole(places, 2L))
 }
 
 # A class for each row: from 0, 254 for what a condition leaves out, 255 for no data.
@@ -160,8 +162,8 @@ rows_message <- function(found, from, marked, order) {
   table <- without_lists(found$table[here, ])
   text <- function(column) if (is.double(column) && !is.object(column)) format(column, digits = 8, trim = TRUE) else as.character(column)
   cells <- lapply(unname(as.list(table)), function(column) ifelse(is.na(column), "", printable(text(column))))
-  list(names = as.list(names(table)), numbers = as.list(unname(vapply(table, is.numeric, NA))), cells = lapply(cells, as.list), rows = as.list(here), from = from, total = length(found$rows),
-       all = nrow(found$table), marked = as.list(marked), sorted = match(order$column %||% "", names(table)), down = order$down)
+  list(names = as.list(names(table)), numbers = as.list(unname(vapply(table, is.numeric, NA))), cells = lapply(cells, as.list),
+       rows = as.list(here), from = from, total = length(found$rows), all = nrow(found$table), marked = as.list(marked), sorted = match(order$column %||% "", names(table)), down = order$down)
 }
 
 # Rows of a layer whose shapes lie within some reach of a place.

@@ -14,7 +14,8 @@ layers_page <- function(frames, codes) {
       shown_with_column(shiny::selectInput("palette", "in colours of", setdiff(names(palettes), "quay"), "harbour", selectize = FALSE))
     ),
     explorer_body(), shiny::uiOutput("spread"),
-    tags$section(tags$h2("The same in R"), tags$pre(id = "code", class = "shiny-text-output code"), tags$button(type = "button", class = "copy", `data-of` = "code", "Copy"))
+    tags$section(tags$h2("The same in R"), tags$pre(id = "code", class = "shiny-text-output code"),
+                 tags$button(type = "button", class = "copy", `data-of` = "code", "Copy"))
   )
   list(title = title, body = body, server = function(input, output, session) layers_server(frames, codes, input, output, session))
 }

@@ -59,8 +59,8 @@ free_port <- function(port, host, call) {
     suppressMessages(httpuv::stopServer(httpuv::startServer(host, port, list(), quiet = TRUE)))
     port
   }, error = function(e) {
-    fail("argument", "Nothing can listen on {.val {host}}{if (!is.null(port)) paste0(', port ', port)}: another program does, or the address is not this machine's.",
-         call = call)
+    place <- paste0(host, if (!is.null(port)) paste0(", port ", port))
+    fail("argument", "Nothing can listen on {place}: another program does, or the address is not this machine's.", call = call)
   })
 }
 
