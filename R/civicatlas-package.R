@@ -32,6 +32,7 @@
 #' | `civicatlas.page_size` | 1000 | features that an OGC API is asked for at a time |
 #' | `civicatlas.unpack_limit` | 100 times the size of the source, at least 1e9 | bytes that a packed source may unpack to |
 #' | `civicatlas.kept_bytes` | 2e9 | bytes that the kept results of workflows may take in a folder; those used longest ago go first |
+#' | `civicatlas.upload_bytes` | 5e8 | bytes that a file uploaded to a page may have |
 #' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage or shapefile that another process is writing |
 #'
 #' `OutDec` of base R is heeded in the keys of maps.

@@ -163,7 +163,8 @@ rows_message <- function(found, from, marked, order) {
   text <- function(column) if (is.double(column) && !is.object(column)) format(column, digits = 8, trim = TRUE) else as.character(column)
   cells <- lapply(unname(as.list(table)), function(column) ifelse(is.na(column), "", printable(text(column))))
   list(names = as.list(names(table)), numbers = as.list(unname(vapply(table, is.numeric, NA))), cells = lapply(cells, as.list),
-       rows = as.list(here), from = from, total = length(found$rows), all = nrow(found$table), marked = as.list(marked), sorted = match(order$column %||% "", names(table)), down = order$down)
+       rows = as.list(here), from = from, total = length(found$rows), all = nrow(found$table), marked = as.list(marked),
+       sorted = match(order$column %||% "", names(table)), down = order$down)
 }
 
 # Rows of a layer whose shapes lie within some reach of a place.

@@ -40,7 +40,8 @@ ask_for_input <- function(name, input, workflow, files) {
     condition = shiny::textAreaInput(id, label, input$default %||% "", rows = 2),
     column = shiny::selectInput(id, label, input$default %||% character(), selectize = FALSE),
     layer = , file = shiny::tagList(shiny::selectInput(id, label, choices_of_files(name, input, workflow, files), selectize = FALSE),
-                                    shiny::fileInput(paste0(id, "-upload"), NULL, multiple = TRUE, buttonLabel = "Another \u2026", placeholder = "or a file of yours")),
+                                    shiny::fileInput(paste0(id, "-upload"), NULL, multiple = TRUE, buttonLabel = "Another \u2026",
+                                                     placeholder = "or a file of yours")),
     shiny::textInput(id, label, input$default %||% "")
   )
   wide <- input$type %in% c("condition", "text")
@@ -72,7 +73,9 @@ workflow_server <- function(workflow, folder, files, input, output, session) {
   })
   for (name in inputs_of_type(workflow$inputs, "column")) offer_columns(name, workflow$inputs[[name]], read, session)
   values <- shiny::reactive({
-    lapply(stats::setNames(nm = names(workflow$inputs)), function(name) if (workflow$inputs[[name]]$type %in% c("layer", "file")) path_of(name) else input[[input_id(name)]])
+    lapply(stats::setNames(nm = names(workflow$inputs)), function(name) {
+      if (workflow$inputs[[name]]$type %in% c("layer", "file")) path_of(name) else input[[input_id(name)]]
+    })
   })
   problems <- shiny::reactive({
     found <- lapply(names(workflow$inputs), function(name) {
@@ -132,9 +135,9 @@ layer_for_page <- function(name, input, path) {
 }
 
 command_of_run <- function(workflow, values) {
-  given <- Filter(function(name) !is.null(values[[name]]) && !identical(as.character(values[[name]]), as.character(workflow$inputs[[name]]$default)), names(values))
-  default <- vapply(given, function(name) identical(values[[name]], default_of_input(workflow$inputs[[name]], dirname(workflow$path))), NA)
-  given <- given[!default]
+  defaults <- lapply(workflow$inputs, default_of_input, dirname(workflow$path))
+  given <- Filter(function(name) !is.null(values[[name]]) && !identical(as.character(values[[name]]), as.character(defaults[[name]])), names(values))
   set <- paste0(given, "=", vapply(given, function(name) paste(values[[name]], collapse = ","), ""), recycle0 = TRUE)
-  paste(c("civicatlas run", shell_word(workflow$path), if (length(set)) paste("--set", shell_word(paste(set, collapse = ","))), "--folder results"), collapse = " ")
+  given <- if (length(set)) paste("--set", shell_word(paste(set, collapse = ",")))
+  paste(c("civicatlas run", shell_word(workflow$path), given, "--folder results"), collapse = " ")
 }
