@@ -62,10 +62,8 @@ explorer_server <- function(input, session, layers, look) {
   shiny::observeEvent(rows(), from(1L))
   shiny::observe(session$sendCustomMessage("rows", rows_message(rows(), from(), marked(), order())))
   shiny::observe(session$sendCustomMessage("marked", list(layer = at(), rows = as.list(marked()))))
-  shiny::observeEvent(input$turn, {
-    most <- max(1, length(rows()$rows) - rows_shown + 1)
-    from(as.integer(min(most, max(1, from() + sign(as.double(input$turn)) * rows_shown))))
-  })
+  show_from <- function(row) from(as.integer(max(1, min(row, length(rows()$rows) - rows_shown + 1))))
+  shiny::observeEvent(input$turn, show_from(from() + sign(as.double(input$turn)) * rows_shown))
   shiny::observeEvent(input$sort, {
     name <- names(rows()$table)[input$sort]
     shiny::req(name)
@@ -76,7 +74,7 @@ explorer_server <- function(input, session, layers, look) {
     hit <- rows_at(drawn()$frames[[at()]], input$click)
     marked(hit)
     place <- match(hit[1], rows()$rows)
-    if (!is.na(place)) from(as.integer(max(1, place - 2)))
+    if (!is.na(place)) show_from(place - 2)
   })
   marked
 }
@@ -125,13 +123,17 @@ drawn_bytes <- function(frame, view) {
 
 # A class for each row: from 0, 254 for what a condition leaves out, 255 for no data.
 style_message <- function(k, frame, look) {
-  fill <- look$fill %||% list(class = rep(0L, nrow(frame)), colours = layer_colours[(k - 1) %% length(layer_colours) + 1], labels = character(), title = "")
+  fill <- look$fill %||% list(class = rep(0L, nrow(frame)), colours = plain_colour(frame, k), labels = character(), title = "")
   class <- ifelse(is.na(fill$class), 255L, fill$class)
   if (!is.null(look$keep)) class[!look$keep] <- 254L
   list(layer = k, classes = jsonlite::base64_enc(as.raw(class)), colours = as.list(fill$colours), labels = as.list(fill$labels), title = fill$title %||% "")
 }
 
-layer_colours <- c("#8fb8b4", "#c9873f", "#7d74c4", "#9c534c", "#5f8f4e")
+# Areas are paler than what lies on them.
+plain_colour <- function(frame, k) {
+  colours <- if (any(grepl("polygon", geometry_type_of(frame)))) c("#bcd3cd", "#dccfb6", "#cbc6e2") else c("#c9772f", "#6a60bd", "#9c534c", "#4d7f3d")
+  colours[(k - 1) %% length(colours) + 1]
+}
 
 # Rows coloured by a column: class intervals of numbers, or categories, of those that are kept.
 filled_rows <- function(frame, column, keep, method, classes, palette) {

@@ -104,7 +104,7 @@ answer_body <- function(found, before) {
   )
 }
 
-# Totals of the outputs now and before, side by side.
+# Totals of the outputs that changed, now and before, side by side.
 compared_runs <- function(found, before) {
   tags <- shiny::tags
   columns <- intersect(names(found$totals), names(before$totals))
@@ -114,7 +114,7 @@ compared_runs <- function(found, before) {
   rows <- lapply(which(!is.na(same)), function(row) {
     lapply(numbers, function(name) {
       values <- c(before$totals[[name]][same[row]], found$totals[[name]][row])
-      if (!anyNA(values)) tags$tr(tags$td(found$totals$output[row]), tags$td(name), cells(row, c(values, diff(values))))
+      if (!anyNA(values) && values[1] != values[2]) tags$tr(tags$td(found$totals$output[row]), tags$td(name), cells(row, c(values, diff(values))))
     })
   })
   tags$table(tags$thead(tags$tr(lapply(c("output", "total of", "before", "now", "change"), tags$th))), tags$tbody(rows))
