@@ -24,14 +24,56 @@ clock <- function() proc.time()[["elapsed"]]
 # the verb changed, as measure_columns() gives them.
 record <- function(out, from, verb, call, rows_in, note = NULL, started = clock(), stale = NULL) {
   if (!is_spatial_frame(out)) return(out)
+  earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()
+  frame <- parent.frame()
+  asking <- sys.function(sys.parent())
   step <- list(
     verb = verb, call = said$command %||% call_text(call), rows_in = as.integer(rows_in), rows_out = nrow(out),
-    note = if (length(note)) paste(note, collapse = "; ") else NA_character_, seconds = round(clock() - started, 3), stale = stale
+    note = if (length(note)) paste(note, collapse = "; ") else NA_character_, seconds = round(clock() - started, 3), stale = stale,
+    code = paste(deparse(call, width.cutoff = 500L, nlines = 20), collapse = "\n"), given = given_values(frame, formals(asking), earlier)
   )
-  earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()
   attr(out, "history") <- c(earlier, list(step))
   out
 }
+
+# The values of a verb's arguments that are worked out by now, by name: short vectors, the code of expressions, CRSs as text; of other frames
+# their history, so that a workflow can be made of it (see workflow_of()).
+given_values <- function(frame, formals, earlier) {
+  arguments <- setdiff(names(formals), "...")
+  lazy <- rlang::env_binding_are_lazy(frame, arguments)
+  known <- lapply(stats::setNames(nm = arguments[!lazy]), get0, frame, inherits = FALSE)
+  columns <- unlist(lapply(Filter(is.data.frame, known), names))
+  found <- c(lapply(known, given_value), lapply(stats::setNames(nm = arguments[lazy]), variable_given, frame, columns))
+  Filter(function(value) !is.null(value) && !(is.list(value) && identical(value$history, earlier) && length(earlier)), found)
+}
+
+# The value of an argument that a verb looked at as an expression, where that names a variable and no column.
+variable_given <- function(name, frame, columns) {
+  asked <- eval(call("enquo", as.name(name)), list(enquo = rlang::enquo), frame)
+  if (!rlang::quo_is_symbol(asked) || as.character(rlang::quo_get_expr(asked)) %in% columns) return(NULL)
+  given_value(get0(as.character(rlang::quo_get_expr(asked)), rlang::quo_get_env(asked)))
+}
+
+given_value <- function(value) {
+  if (rlang::is_quosure(value)) return(if (!rlang::quo_is_null(value) && !rlang::quo_is_missing(value)) list(code = rlang::quo_text(value)))
+  if (inherits(value, "crs")) return(if (is.na(value$code)) tryCatch(crs_text(value), error = function(e) NULL) else value$code)
+  if (is.data.frame(value)) return(list(history = short_history(value), crs = given_value(if (is_spatial_frame(value)) crs_of(value))))
+  if (!is.atomic(value) || is.object(value)) return(NULL)
+  if (length(value) > 1 && length(unique(value)) == 1) value <- value[1]  # one value that a verb spread over its rows
+  if (length(value) <= 50) without_secrets_in(value)
+}
+
+# Histories hold those of other frames, which hold others: of more steps than any workflow has nothing is kept.
+short_history <- function(frame) {
+  history <- attr(frame, "history", exact = TRUE)
+  if (steps_within(history) <= 200) history
+}
+
+steps_within <- function(history) {
+  sum(vapply(history, function(step) 1 + sum(vapply(step$given, function(value) if (is.list(value)) steps_within(value$history) else 0, 0)), 0))
+}
+
+without_secrets_in <- function(value) if (is.character(value)) vapply(value, without_secrets, "", USE.NAMES = FALSE) else value
 
 call_text <- function(call) {
   text <- paste(trimws(deparse(call, width.cutoff = 200L)), collapse = " ")

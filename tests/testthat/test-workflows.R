@@ -338,3 +338,39 @@ test_that("values with commas, and files of values, are taken by the command lin
   expect_match(readLines(script), "buffer_by", all = FALSE)
   expect_match(readLines(drawing)[1], "flowchart")
 })
+
+test_that("what was done becomes a workflow that does it again", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  again <- function(x, ...) {
+    path <- withr::local_tempfile(fileext = ".yaml")
+    workflow_of(x, ..., file = path)
+    expect_identical(nrow(check_workflow(path)), 0L)
+    run <- suppressWarnings(run_workflow(path, folder = withr::local_tempdir()))
+    same <- utils::tail(run$results, 1)[[1]]
+    expect_identical(wkt_of(same), wkt_of(x))
+    expect_equal(as.list(attribute_table(same)), as.list(attribute_table(x)))
+    readLines(path)
+  }
+  attribute_table <- civicatlas:::attribute_table
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  wards <- read_layer(demo_file("wards.shp"))
+  how_far <- 300
+  reach <- rooms |> reproject_to(32757) |> keep_rows(seats > 50 & kind %in% c("library", "school") | is.na(kind)) |> buffer_by(how_far, merged = TRUE)
+  lines <- again(erase_by(wards, reach), inputs = c(distance = 300))
+  expect_match(lines, "distance: \"\\{distance\\}\"", all = FALSE)
+  expect_match(lines, "default: 300", all = FALSE)
+  again(summarise_into(wards, rooms, n = dplyr::n(), seats = sum(seats, na.rm = TRUE), .crs = "match") |> add_measures(area = "ha"))
+  again(read_layer(demo_file("wards.shp"), where = residents > 9000) |> dissolve_by(name, p = sum(residents), most = max(over_65 / residents)) |>
+    pick_where(reproject_to(rooms, 32757), take = c(seats, kind), rank_by = seats, highest = FALSE))
+  again(drop_rows(rooms, "seats > 100") |> keep_where(wards, crs = "match"))
+  again(overlay_with(wards, wards, keep = "intersection"))
+  again(simplify_by(wards, 20) |> centroid_of())
+  expect_error(workflow_of(wards), "Nothing was done", class = "civicatlas_error_workflow")
+  expect_error(workflow_of(spatial_frame(id = 1, geometry = shapes_from_wkt("POINT (1 1)"))), "not read", class = "civicatlas_error_workflow")
+  expect_error(workflow_of(declare_crs(wards, 32757) |> suppressWarnings()), "no command|Nothing was done", class = "civicatlas_error_workflow")
+  expect_error(workflow_of(keep_rows(wards, grepl("a", name))), "no word", class = "civicatlas_error_workflow")
+  expect_error(workflow_of(reach, inputs = c(distance = 12345)), "stands in no step", class = "civicatlas_error_workflow")
+  x <- wards
+  for (i in 1:12) x <- overlay_with(x, keep_rows(x, TRUE), "intersection")["geometry"] |> simplify_by(1e-6)
+  expect_lt(length(serialize(attr(x, "history"), NULL)), 1e6)
+})

@@ -1,0 +1,234 @@
+#' A workflow from what was done
+#'
+#' The history of a frame, and those of the frames that came into it, as the text of a workflow: each file that was read is an input, each verb a step. What
+#' dplyr's verbs did is in no history, and so in no workflow.
+#'
+#' @param x A spatial frame, made of layers that were read.
+#' @param inputs Values that become inputs, by name: `c(distance = 400)`, wherever they stand in the steps.
+#' @param title Title of the workflow.
+#' @param file Path of the workflow to write; `NULL` for its lines.
+#' @return The lines of the workflow, invisibly where they are written to a file.
+#' @section Errors: `civicatlas_error_workflow` for a step that no command does, or an expression that the language of workflows has no word for, with the
+#'   step.
+#' @examples
+#' reach <- read_layer(demo_file("rooms.geojson")) |> reproject_to(32757) |> keep_rows("seats > 50") |> buffer_by(400, merged = TRUE)
+#' far <- erase_by(read_layer(demo_file("wards.shp")), reach)
+#' cat(workflow_of(far, inputs = c(distance = 400)), sep = "\n")
+#' @export
+workflow_of <- function(x, inputs = NULL, title = "A workflow", file = NULL) {
+  call <- rlang::current_env()
+  if (!is_spatial_frame(x)) fail("argument", "Only a spatial frame has a history.", call = call)
+  made <- new.env(parent = emptyenv())
+  made$inputs <- list()
+  made$steps <- list()
+  last <- steps_of_history(attr(x, "history", exact = TRUE), made, call)
+  if (!length(made$steps)) fail("workflow", "Nothing was done to {.arg x} but reading it.", call = call)
+  values <- as.list(inputs)
+  used <- unlist(lapply(made$steps, `[[`, "options"))
+  for (name in names(values)) {
+    if (!any(used == plain_text(values[[name]]))) fail("workflow", "{.val {values[[name]]}} stands in no step.", call = call)
+    made$steps <- lapply(made$steps, with_input, name, plain_text(values[[name]]))
+  }
+  lines <- c("version: 1", paste0("title: ", yaml_text(title)), "", "inputs:", unlist(Map(yaml_of_input, names(made$inputs), made$inputs)),
+             unlist(Map(yaml_of_value, names(values), values)), "", "steps:", unlist(Map(yaml_of_step, names(made$steps), made$steps)), "", "outputs:",
+             paste0("  ", last, ".gpkg: ", last))
+  write_script(lines, file)
+}
+
+plain_text <- function(value) if (is.numeric(value)) core_number_text(as.double(value), -1L) else as.character(value)
+
+with_input <- function(step, name, text) {
+  step$options <- lapply(step$options, function(option) if (identical(option, text)) paste0("{", name, "}") else option)
+  step
+}
+
+# Adds the steps of a history, and of those within it, to what is `made`; the name of the last, or of the input.
+steps_of_history <- function(history, made, call) {
+  if (!length(history) || history[[1]]$verb != "read_layer") {
+    fail("workflow", c("A frame was made in this session, and not read.", i = "Write it to a file and read it, so that a workflow can do so too."), call = call)
+  }
+  last <- input_of_reading(history[[1]], made, call)
+  for (step in history[-1]) last <- add_step(step, last, made, call)
+  last
+}
+
+input_of_reading <- function(step, made, call) {
+  given <- step$given
+  others <- setdiff(names(given), c("source", "layer", "where", "damaged", "started"))
+  if (!rlang::is_string(given$source)) no_command(step, call)
+  if (length(intersect(others, c("encoding", "wkt", "coords", "columns")))) no_command(step, call)
+  source <- if (file.exists(given$source)) normalizePath(given$source, "/") else given$source
+  input <- list(type = "layer", layer = given$layer, default = source)
+  known <- Filter(function(name) identical(made$inputs[[name]], input), names(made$inputs))
+  name <- if (length(known)) known[1] else new_name(made, make.names(stem_of(basename(source))))
+  made$inputs[[name]] <- input
+  if (is.null(given$where)) return(name)
+  keep_step(given$where$code, name, made, "keep", step, call)
+}
+
+new_name <- function(made, name) {
+  name <- gsub("[^A-Za-z0-9_]", "_", name)
+  utils::tail(make.unique(c(names(made$inputs), names(made$steps), name), "_"), 1)
+}
+
+no_command <- function(step, call) {
+  fail("workflow", c("A step of the history has no command that does the same.", x = "{escape(step$call)}"), call = call)
+}
+
+keep_step <- function(code, last, made, command, step, call) {
+  parsed <- tryCatch(parse(text = code)[[1]], error = function(e) no_command(step, call))
+  text <- if (rlang::is_string(parsed)) parsed else text_of_code(parsed, step, call)
+  put_step(made, command, list(layer = last, condition = text), list())
+}
+
+put_step <- function(made, command, takes, options) {
+  name <- new_name(made, command)
+  made$steps[[name]] <- list(command = command, takes = takes, options = options)
+  name
+}
+
+add_step <- function(step, last, made, call) {
+  words <- strsplit(command_of_verb[step$verb] %|% "", " ")[[1]]
+  command <- words[1]
+  if (is.na(command) || !command %in% commands_of_workflows()) no_command(step, call)
+  if (command %in% c("keep", "drop")) return(keep_step(step$given$where$code, last, made, command, step, call))
+  record <- command_record(command)
+  places <- options_of_verb(record, step$verb)
+  code <- tryCatch(parse(text = step$code)[[1]], error = function(e) no_command(step, call))
+  step$given <- utils::modifyList(selections_of_call(code, step$verb, places$options), utils::modifyList(step$given, literals_of_call(code, step$verb)))
+  takes <- list(layer = last)
+  options <- stats::setNames(lapply(words[-1], function(word) "true"), sub("^--", "", words[-1]))
+  for (arg in names(step$given)) {
+    value <- step$given[[arg]]
+    if (arg %in% names(places$roles)) {
+      role <- places$roles[[arg]]
+      if (role != "layer") takes[[role]] <- steps_of_history(value$history, made, call)
+    } else if (arg %in% names(places$options)) {
+      option <- record$options[[places$options[[arg]]]]
+      options[[option$name]] <- text_of_value(value, option, places$codes[[arg]])
+    } else if (sub("^[.]", "", arg) == "crs" && identical(value, "match")) {
+      options[["match-crs"]] <- "true"
+    }
+  }
+  for (role in setdiff(intersect(unlist(places$roles), c("other", "table")), names(takes))) takes[[role]] <- last  # the layer with itself
+  options <- c(options, options_of_expressions(code, step, record, places, call))
+  put_step(made, command, takes, options[!duplicated(names(options)) & !vapply(options, is.null, NA)])
+}
+
+# Arguments that were written as they are.
+literals_of_call <- function(code, verb) {
+  args <- as.list(match.call(getExportedValue("civicatlas", verb), code, expand.dots = FALSE))[-1]
+  Filter(function(arg) rlang::is_syntactic_literal(arg) && !is.null(arg), args[names(args) != "..."])
+}
+
+# Arguments that choose columns, as they were written.
+selections_of_call <- function(code, verb, options) {
+  args <- as.list(match.call(getExportedValue("civicatlas", verb), code, expand.dots = FALSE))[-1]
+  lapply(args[intersect(names(args), names(options))], function(arg) list(code = rlang::as_label(arg)))
+}
+
+# Where the arguments of a verb come from in its command: `roles` (layers) and `options` by argument, with the `codes` that work them out.
+options_of_verb <- function(record, verb) {
+  asked <- calls_in(body(record$run), c(verb, "verb"))[[1]]
+  whole <- as.list(match.call(getExportedValue("civicatlas", verb), asked, expand.dots = FALSE))[-1]
+  whole <- c(whole[names(whole) != "..."], whole[["..."]])
+  whole <- whole[nzchar(rlang::names2(whole))]
+  members <- lapply(whole, function(code) unique(vapply(calls_in(code, "$"), function(one) as.character(one[[3]]), "")))
+  role <- c(x = "layer", y = "other", table = "table")
+  of_layer <- vapply(members, function(names) length(names) == 1 && names %in% c("x", "y", "table"), NA)
+  known <- gsub("-", "_", names(record$options), fixed = TRUE)
+  option <- lapply(members, function(names) names(record$options)[match(setdiff(names, c("x", "y", "table"))[1], known)])
+  direct <- intersect(names(formals(getExportedValue("civicatlas", verb))), known)
+  options <- c(option[!of_layer & !is.na(option)], stats::setNames(as.list(names(record$options)[match(direct, known)]), direct))
+  list(roles = lapply(members[of_layer], function(name) role[[name]]), options = options[!duplicated(names(options))], codes = whole)
+}
+
+calls_in <- function(code, names) {
+  if (!is.call(code)) return(list())
+  own <- if (is.symbol(code[[1]]) && as.character(code[[1]]) %in% names) list(code)
+  c(own, unlist(lapply(as.list(code), calls_in, names), recursive = FALSE))
+}
+
+# A value as the text of an option; NULL where it is the default.
+text_of_value <- function(value, option, code) {
+  if (option$type == "flag") {
+    set <- tryCatch(eval(code, list(o = stats::setNames(list(TRUE), gsub("-", "_", option$name, fixed = TRUE)))), error = function(e) TRUE)
+    return(if (identical(value, set)) "true")
+  }
+  if (is.list(value)) value <- value$crs %||% paste(all.names(parse(text = value$code)[[1]], functions = FALSE, unique = TRUE), collapse = ",")
+  text <- paste(plain_text(value), collapse = ",")
+  if (identical(text, paste(plain_text(option$default %||% ""), collapse = ","))) NULL else text
+}
+
+# Summaries and columns that stand among the dots of a call.
+options_of_expressions <- function(code, step, record, places, call) {
+  verb <- getExportedValue("civicatlas", step$verb)
+  if (!"..." %in% names(formals(verb))) return(list())
+  dots <- as.list(match.call(verb, code, expand.dots = FALSE)[["..."]])
+  named <- nzchar(rlang::names2(dots))
+  found <- list()
+  if (any(!named)) found$by <- paste(vapply(dots[!named], all.names, "", functions = FALSE), collapse = ",")
+  texts <- vapply(dots[named], text_of_code, "", step, call)
+  if (any(named) && !is.null(record$options$with)) found$with <- paste(names(dots)[named], "=", texts, collapse = ", ")
+  found
+}
+
+# R code as an expression of the language; an error for what it has no word for.
+text_of_code <- function(code, step, call) {
+  part <- function(code) {
+    text <- text_of_code(code, step, call)
+    if (rlang::is_call(code, c(names(operators_in_text), "|", "||", "&", "&&"))) paste0("(", text, ")") else text
+  }
+  if (is.symbol(code)) return(name_in_text(as.character(code)))
+  if (is.character(code)) return(text_in_quotes(code))
+  if (is.logical(code)) return(if (is.na(code)) "NULL" else as.character(code))
+  if (is.numeric(code)) return(plain_text(code))
+  head <- if (is.symbol(code[[1]])) as.character(code[[1]]) else if (rlang::is_call(code[[1]], "::")) as.character(code[[1]][[3]]) else ""
+  args <- as.list(code)[-1]
+  args <- args[!rlang::names2(args) %in% "na.rm"]
+  unnamed <- all(!nzchar(rlang::names2(args)))
+  if (head == "(") return(part(args[[1]]))
+  if (head %in% names(operators_in_text) && length(args) == 2) return(paste(part(args[[1]]), operators_in_text[[head]], part(args[[2]])))
+  if (head == "-" && length(args) == 1) return(paste0("-", part(args[[1]])))
+  if (head == "!") return(paste0("NOT (", part(args[[1]]), ")"))
+  if (head == "is.na") return(paste(part(args[[1]]), "IS NULL"))
+  if (head == "%in%" && rlang::is_call(args[[2]], "c")) {
+    return(paste0(part(args[[1]]), " IN (", paste(vapply(as.list(args[[2]])[-1], part, ""), collapse = ", "), ")"))
+  }
+  if (head %in% c("area_of", "length_of", "perimeter_of") && identical(args[[1]], quote(geometry))) {
+    return(paste0(sub("_of", "", head, fixed = TRUE), "(", paste(vapply(args[-1], part, ""), collapse = ", "), ")"))
+  }
+  word <- c(n = "count", n_distinct = "count_distinct", toupper = "upper", tolower = "lower", nchar = "characters")[head] %|% head
+  if (unnamed && word %in% words_of_both) return(paste0(word, "(", paste(vapply(args, part, ""), collapse = ", "), ")"))
+  fail("workflow", c("The language of workflows has no word for {.code {rlang::as_label(code)}}.", x = "{escape(step$call)}"), call = call)
+}
+
+`%|%` <- function(value, other) if (is.na(value)) other else unname(value)
+
+operators_in_text <- c("==" = "=", "!=" = "<>", "<" = "<", ">" = ">", "<=" = "<=", ">=" = ">=", "+" = "+", "-" = "-", "*" = "*", "/" = "/", "^" = "^",
+                       "&" = "AND", "&&" = "AND", "|" = "OR", "||" = "OR")
+
+# Words that mean in R what they mean in the language.
+words_of_both <- c("count", "count_distinct", "sum", "mean", "median", "min", "max", "abs", "sqrt", "floor", "ceiling", "upper", "lower", "characters",
+                   "coalesce")
+
+# --- YAML ----------------------------------------------------------------------------------------------------------------
+
+# A text as a plain one where YAML takes it as such, else in double quotes.
+yaml_text <- function(text) {
+  plain <- grepl("^[A-Za-z0-9_/.][A-Za-z0-9_ /.:-]*$", text) && !grepl(": | $|^(yes|no|null|on|off|~)$", text, ignore.case = TRUE)
+  if (plain) return(text)
+  for (pair in list(c("\\", "\\\\"), c("\"", "\\\""), c("\n", "\\n"))) text <- gsub(pair[1], pair[2], text, fixed = TRUE)
+  paste0("\"", text, "\"")
+}
+
+yaml_lines_of <- function(values, indent) {
+  values <- Filter(Negate(is.null), values)
+  paste0(strrep(" ", indent), names(values), ": ", vapply(values, function(value) yaml_text(as.character(value)), ""), recycle0 = TRUE)
+}
+
+yaml_of_input <- function(name, input) c(paste0("  ", name, ":"), yaml_lines_of(input, 4))
+yaml_of_value <- function(name, value) {
+  c(paste0("  ", name, ":"), yaml_lines_of(list(type = if (is.numeric(value)) "number" else "text", default = plain_text(value)), 4))
+}
+yaml_of_step <- function(name, step) c(paste0("  ", name, ":"), yaml_lines_of(c(list(command = step$command), step$takes, step$options), 4))
