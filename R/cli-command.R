@@ -8,10 +8,13 @@ register_command <- function(name, make) command_makers$all[[name]] <- make
 
 command_names <- function() names(command_makers$all)
 
+# Made once, and anew where formats were added, as options list them.
 command_record <- function(name) {
-  record <- command_makers$all[[name]]()
-  record$name <- name
-  record
+  formats <- names(known_formats())
+  if (!identical(command_makers$formats, formats)) command_makers$made <- list()
+  command_makers$formats <- formats
+  if (is.null(command_makers$made[[name]])) command_makers$made[[name]] <- c(command_makers$all[[name]](), list(name = name))
+  command_makers$made[[name]]
 }
 
 # * `takes`: what stands behind the command, in order. LAYER and OTHER are read, LAYERS are one or more, OUTPUT is written, anything else is
