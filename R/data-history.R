@@ -55,11 +55,19 @@ variable_given <- function(name, frame, columns) {
 }
 
 given_value <- function(value) {
-  if (rlang::is_quosure(value)) return(if (!rlang::quo_is_null(value) && !rlang::quo_is_missing(value)) list(code = rlang::quo_text(value)))
-  if (inherits(value, "crs")) return(if (is.na(value$code)) tryCatch(crs_text(value), error = function(e) NULL) else value$code)
-  if (is.data.frame(value)) return(list(history = short_history(value), crs = given_value(if (is_spatial_frame(value)) crs_of(value))))
-  if (!is.atomic(value) || is.object(value)) return(NULL)
-  if (length(value) > 1 && length(unique(value)) == 1) value <- value[1]  # one value that a verb spread over its rows
+  if (rlang::is_quosure(value)) return(code_given(value))
+  if (inherits(value, "crs")) return(crs_given(value))
+  if (is.data.frame(value)) return(list(history = short_history(value), crs = crs_given(if (is_spatial_frame(value)) crs_of(value))))
+  if (is.atomic(value) && !is.object(value)) short_vector(value)
+}
+
+code_given <- function(asked) if (!rlang::quo_is_null(asked) && !rlang::quo_is_missing(asked)) list(code = rlang::quo_text(asked))
+
+crs_given <- function(crs) if (!is.na(crs$code %||% NA)) crs$code else if (!is.null(crs)) tryCatch(crs_text(crs), error = function(e) NULL)
+
+# One value where a verb spread it over its rows, and none of those that fill columns.
+short_vector <- function(value) {
+  if (length(unique(value)) == 1) value <- value[1]
   if (length(value) <= 50) without_secrets_in(value)
 }
 

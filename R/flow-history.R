@@ -95,24 +95,26 @@ add_step <- function(step, last, made, call) {
   record <- command_record(command)
   places <- options_of_verb(record, step$verb)
   code <- tryCatch(parse(text = step$code)[[1]], error = function(e) no_command(step, call))
-  step$given <- utils::modifyList(selections_of_call(code, step$verb, places$options), utils::modifyList(step$given, literals_of_call(code, step$verb)))
-  takes <- list(layer = last)
-  options <- stats::setNames(lapply(words[-1], function(word) "true"), sub("^--", "", words[-1]))
-  for (arg in names(step$given)) {
-    value <- step$given[[arg]]
-    if (arg %in% names(places$roles)) {
-      role <- places$roles[[arg]]
-      if (role != "layer") takes[[role]] <- steps_of_history(value$history, made, call)
-    } else if (arg %in% names(places$options)) {
-      option <- record$options[[places$options[[arg]]]]
-      options[[option$name]] <- text_of_value(value, option, places$codes[[arg]])
-    } else if (sub("^[.]", "", arg) == "crs" && identical(value, "match")) {
-      options[["match-crs"]] <- "true"
-    }
-  }
-  for (role in setdiff(intersect(unlist(places$roles), c("other", "table")), names(takes))) takes[[role]] <- last  # the layer with itself
-  options <- c(options, options_of_expressions(code, step, record, places, call))
+  given <- utils::modifyList(selections_of_call(code, step$verb, places$options), utils::modifyList(step$given, literals_of_call(code, step$verb)))
+  takes <- c(list(layer = last), others_of_step(given, places$roles, last, made, call))
+  flags <- stats::setNames(lapply(words[-1], function(word) "true"), sub("^--", "", words[-1]))
+  options <- c(flags, options_of_given(given, places, record), options_of_expressions(code, step, record, places, call))
   put_step(made, command, takes, options[!duplicated(names(options)) & !vapply(options, is.null, NA)])
+}
+
+# The other layers of a step, with the steps that made them; where a verb took a layer with itself, that one.
+others_of_step <- function(given, roles, last, made, call) {
+  roles <- Filter(function(role) role != "layer", roles)
+  found <- lapply(names(roles), function(arg) if (is.null(given[[arg]])) last else steps_of_history(given[[arg]]$history, made, call))
+  stats::setNames(found, unlist(roles))
+}
+
+options_of_given <- function(given, places, record) {
+  known <- intersect(names(given), names(places$options))
+  options <- lapply(known, function(arg) text_of_value(given[[arg]], record$options[[places$options[[arg]]]], places$codes[[arg]]))
+  options <- stats::setNames(options, unlist(places$options[known]))
+  matched <- any(vapply(given[intersect(names(given), c("crs", ".crs"))], identical, NA, "match"))
+  c(options[setdiff(names(options), if (matched) "crs")], if (matched) list("match-crs" = "true"))
 }
 
 # Arguments that were written as they are.
@@ -175,38 +177,60 @@ options_of_expressions <- function(code, step, record, places, call) {
 
 # R code as an expression of the language; an error for what it has no word for.
 text_of_code <- function(code, step, call) {
-  part <- function(code) {
-    text <- text_of_code(code, step, call)
-    if (rlang::is_call(code, c(names(operators_in_text), "|", "||", "&", "&&"))) paste0("(", text, ")") else text
+  if (!is.call(code)) return(text_of_constant(code))
+  head <- name_of_call(code)
+  args <- as.list(code)[-1]
+  args <- args[!rlang::names2(args) %in% "na.rm"]
+  form <- forms_in_text[[head]] %||% form_of_function(head, args)
+  if (is.null(form)) {
+    fail("workflow", c("The language of workflows has no word for {.code {rlang::as_label(code)}}.", x = "{escape(step$call)}"), call = call)
   }
+  form(args, function(code) {
+    text <- text_of_code(code, step, call)
+    if (rlang::is_call(code, names(operators_in_text))) paste0("(", text, ")") else text
+  })
+}
+
+name_of_call <- function(code) if (rlang::is_call(code[[1]], "::")) as.character(code[[1]][[3]]) else if (is.symbol(code[[1]])) as.character(code[[1]]) else ""
+
+text_of_constant <- function(code) {
   if (is.symbol(code)) return(name_in_text(as.character(code)))
   if (is.character(code)) return(text_in_quotes(code))
   if (is.logical(code)) return(if (is.na(code)) "NULL" else as.character(code))
-  if (is.numeric(code)) return(plain_text(code))
-  head <- if (is.symbol(code[[1]])) as.character(code[[1]]) else if (rlang::is_call(code[[1]], "::")) as.character(code[[1]][[3]]) else ""
-  args <- as.list(code)[-1]
-  args <- args[!rlang::names2(args) %in% "na.rm"]
-  unnamed <- all(!nzchar(rlang::names2(args)))
-  if (head == "(") return(part(args[[1]]))
-  if (head %in% names(operators_in_text) && length(args) == 2) return(paste(part(args[[1]]), operators_in_text[[head]], part(args[[2]])))
-  if (head == "-" && length(args) == 1) return(paste0("-", part(args[[1]])))
-  if (head == "!") return(paste0("NOT (", part(args[[1]]), ")"))
-  if (head == "is.na") return(paste(part(args[[1]]), "IS NULL"))
-  if (head == "%in%" && rlang::is_call(args[[2]], "c")) {
-    return(paste0(part(args[[1]]), " IN (", paste(vapply(as.list(args[[2]])[-1], part, ""), collapse = ", "), ")"))
-  }
-  if (head %in% c("area_of", "length_of", "perimeter_of") && identical(args[[1]], quote(geometry))) {
-    return(paste0(sub("_of", "", head, fixed = TRUE), "(", paste(vapply(args[-1], part, ""), collapse = ", "), ")"))
-  }
-  word <- c(n = "count", n_distinct = "count_distinct", toupper = "upper", tolower = "lower", nchar = "characters")[head] %|% head
-  if (unnamed && word %in% words_of_both) return(paste0(word, "(", paste(vapply(args, part, ""), collapse = ", "), ")"))
-  fail("workflow", c("The language of workflows has no word for {.code {rlang::as_label(code)}}.", x = "{escape(step$call)}"), call = call)
+  plain_text(code)
 }
-
-`%|%` <- function(value, other) if (is.na(value)) other else unname(value)
 
 operators_in_text <- c("==" = "=", "!=" = "<>", "<" = "<", ">" = ">", "<=" = "<=", ">=" = ">=", "+" = "+", "-" = "-", "*" = "*", "/" = "/", "^" = "^",
                        "&" = "AND", "&&" = "AND", "|" = "OR", "||" = "OR")
+
+# How calls of R are written, by their names: functions of their arguments and of what writes one of those.
+forms_in_text <- c(
+  lapply(operators_in_text, function(sign) {
+    force(sign)
+    function(args, part) if (length(args) == 2) paste(part(args[[1]]), sign, part(args[[2]])) else paste0(sign, part(args[[1]]))  # -x
+  }),
+  list(
+    "(" = function(args, part) part(args[[1]]), "!" = function(args, part) paste0("NOT (", part(args[[1]]), ")"),
+    is.na = function(args, part) paste(part(args[[1]]), "IS NULL"),
+    "%in%" = function(args, part) {
+      values <- if (rlang::is_call(args[[2]], "c")) as.list(args[[2]])[-1] else args[2]
+      paste0(part(args[[1]]), " IN (", paste(vapply(values, part, ""), collapse = ", "), ")")
+    }
+  )
+)
+
+# A function that means in R what a word means in the language; NULL for others.
+form_of_function <- function(head, args) {
+  measures <- c(area_of = "area", length_of = "length", perimeter_of = "perimeter")
+  if (head %in% names(measures) && length(args) && identical(args[[1]], quote(geometry))) {
+    return(function(args, part) paste0(measures[[head]], "(", paste(vapply(args[-1], part, ""), collapse = ", "), ")"))
+  }
+  word <- c(n = "count", n_distinct = "count_distinct", toupper = "upper", tolower = "lower", nchar = "characters")[head] %|% head
+  if (!word %in% words_of_both || any(nzchar(rlang::names2(args)))) return(NULL)
+  function(args, part) paste0(word, "(", paste(vapply(args, part, ""), collapse = ", "), ")")
+}
+
+`%|%` <- function(value, other) if (is.na(value)) other else unname(value)
 
 # Words that mean in R what they mean in the language.
 words_of_both <- c("count", "count_distinct", "sum", "mean", "median", "min", "max", "abs", "sqrt", "floor", "ceiling", "upper", "lower", "characters",

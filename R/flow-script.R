@@ -185,17 +185,17 @@ more_is_left <- function() rlang::abort("more is left than a call", class = "civ
 reduced <- function(code, context) {
   if (is_layer_of_options(code)) return(context$code[[as.character(code[[3]])]] %||% more_is_left())
   if (is_option_symbol(code, context)) return(context$symbols[[as.character(code[[3]])]])
-  if (!is.call(code)) return(if (depends_on_layers(code, context)) context$codes[[as.character(code)]] else eval(code, context$env))
-  if (rlang::is_call(code, "{")) return(reduced_block(as.list(code)[-1], context))
-  if (rlang::is_call(code, "if") && !depends_on_layers(code[[2]], context)) {
-    branch <- if (eval(code[[2]], context$env)) code[[3]] else if (length(code) > 3) code[[4]]
-    return(if (!is.null(branch)) reduced(branch, context))
-  }
-  if (rlang::is_call(code, "inject")) return(reduced(code[[2]], context))
-  helper <- reduced_helpers[[paste(deparse(code[[1]]), collapse = "")]]
-  if (!is.null(helper)) return(helper(code, context))
-  if (!depends_on_layers(code, context)) return(eval(code, context$env))
-  reduced_call(code, context)
+  if (is.name(code) && depends_on_layers(code, context)) return(context$codes[[as.character(code)]])
+  special <- if (is.call(code)) reduced_helpers[[paste(deparse(code[[1]]), collapse = "")]]
+  if (!is.null(special)) return(special(code, context))
+  if (depends_on_layers(code, context)) reduced_call(code, context) else eval(code, context$env)
+}
+
+# The branch that is taken, which must not depend on layers.
+reduced_if <- function(code, context) {
+  if (depends_on_layers(code[[2]], context)) more_is_left()
+  branch <- if (eval(code[[2]], context$env)) code[[3]] else if (length(code) > 3) code[[4]]
+  if (!is.null(branch)) reduced(branch, context)
 }
 
 is_layer_of_options <- function(code) rlang::is_call(code, "$") && identical(code[[2]], quote(o)) && as.character(code[[3]]) %in% c("x", "y", "table")
@@ -209,26 +209,36 @@ depends_on_layers <- function(code, context) {
   is.call(code) && (is_layer_of_options(code) || rlang::is_call(code, "all_of") || any(vapply(as.list(code), depends_on_layers, NA, context)))
 }
 
-# Checks that a verb makes too are left out; a value that is returned ends the block.
+# A value that is returned ends the block.
 reduced_block <- function(lines, context) {
-  for (k in seq_along(lines)) {
-    line <- lines[[k]]
-    last <- k == length(lines)
-    if (rlang::is_call(line, "if") && !last) {
-      if (depends_on_layers(line[[2]], context)) more_is_left()
-      if (!eval(line[[2]], context$env)) next
-      if (rlang::is_call(line[[3]], "return")) return(reduced(line[[3]][[2]], context))
-      more_is_left()
-    }
-    if (rlang::is_call(line, "for") && rlang::is_call(line[[4]], "need_column")) next
-    if (rlang::is_call(line, "<-") && is.symbol(line[[2]])) {
-      value <- reduced(line[[3]], context)
-      assign(as.character(line[[2]]), value, envir = if (is.call(value) || is.name(value)) context$codes else context$env)
-      next
-    }
-    if (!last) more_is_left()
-    return(reduced(line, context))
+  last <- length(lines)
+  for (line in lines[-last]) {
+    returned <- if (rlang::is_call(line, "if")) returned_by(line, context) else done_before(line, context)
+    if (!is.null(returned)) return(reduced(returned, context))
   }
+  reduced(lines[[last]], context)
+}
+
+# A line before the last: a value that is named, or a check that the verb makes too, which is left out.
+done_before <- function(line, context) {
+  if (rlang::is_call(line, "<-") && is.symbol(line[[2]])) {
+    assign_reduced(line, context)
+  } else if (!(rlang::is_call(line, "for") && rlang::is_call(line[[4]], "need_column"))) {
+    more_is_left()
+  }
+  NULL
+}
+
+# What a line `if (condition) return(value)` returns; NULL where the condition does not hold.
+returned_by <- function(line, context) {
+  if (depends_on_layers(line[[2]], context)) more_is_left()
+  if (!eval(line[[2]], context$env)) return(NULL)
+  if (rlang::is_call(line[[3]], "return")) line[[3]][[2]] else more_is_left()
+}
+
+assign_reduced <- function(line, context) {
+  value <- reduced(line[[3]], context)
+  assign(as.character(line[[2]]), value, envir = if (is.call(value) || is.name(value)) context$codes else context$env)
 }
 
 # A call of an exported verb, its arguments by name but for the first two, those left out that are its defaults.
@@ -280,6 +290,9 @@ reduced_argument <- function(code, name, context) {
 # --- helpers of commands -------------------------------------------------------------------------------------------------
 
 reduced_helpers <- list(
+  "{" = function(code, context) reduced_block(as.list(code)[-1], context),
+  "if" = function(code, context) reduced_if(code, context),
+  "rlang::inject" = function(code, context) reduced(code[[2]], context),
   "dplyr::all_of" = function(code, context) rlang::call2(code[[1]], reduced(code[[2]], context)),
   "-" = function(code, context) if (length(code) == 2) rlang::call2("-", reduced(code[[2]], context)) else more_is_left(),
   distance_option = function(code, context) {

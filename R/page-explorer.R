@@ -95,14 +95,17 @@ on_one_crs <- function(frames) {
     moved <<- c(moved, name)
     quietly(suppressWarnings(reproject_to(frame, target)))
   }, frames, names(frames))
+  others <- if (length(moved)) paste0("; reprojected for the map: ", paste(moved, collapse = ", "))
+  c(list(frames = put, said = paste0(if (is.null(target)) "No CRS" else crs_label(target), others, ".")), boxes_of_frames(put))
+}
+
+boxes_of_frames <- function(put) {
   boxes <- vapply(put, function(frame) as.double(box_of(frame)), numeric(4))
   areas <- vapply(put, function(frame) any(grepl("polygon", geometry_type_of(frame))), NA)
   known <- boxes[, order(!areas), drop = FALSE]
   known <- known[, colSums(is.na(known)) == 0, drop = FALSE]
   box <- if (ncol(known)) c(min(known[1, ]), min(known[2, ]), max(known[3, ]), max(known[4, ]))
-  others <- if (length(moved)) paste0("; reprojected for the map: ", paste(moved, collapse = ", "))
-  said <- paste0(if (is.null(target)) "No CRS" else crs_label(target), others, ".")
-  list(frames = put, box = box, home = if (ncol(known)) known[, 1], said = said)
+  list(box = box, home = if (ncol(known)) known[, 1])
 }
 
 # The shapes of a layer within a window, thinned to half a dot: counts of vertices and rings as 32-bit integers, the window, then for each ring its

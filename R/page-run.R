@@ -131,9 +131,8 @@ register_command("page", function() {
   ), "civicatlas page out-of-reach.yaml", function(o) {
     workflows <- grepl("[.]ya?ml$", o$files, ignore.case = TRUE)
     if (any(workflows) && length(o$files) > 1) wrong_usage("one workflow, or layers")
-    shown <- if (workflows[1]) open_workflow(o$files, o$folder, port = o$port, browse = !o$no_browser) else {
-      rlang::inject(look_at(!!!stats::setNames(as.list(o$files), stem_of(o$files)), port = o$port, browse = !o$no_browser))
-    }
-    structure(list(address = shown), class = "shown_already")
+    layers <- stats::setNames(as.list(o$files), stem_of(o$files))
+    shown <- if (workflows[1]) quote(open_workflow(o$files, o$folder)) else rlang::call2("look_at", !!!layers)
+    structure(list(address = eval(rlang::call_modify(shown, port = o$port, browse = !o$no_browser))), class = "shown_already")
   })
 })

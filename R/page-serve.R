@@ -34,7 +34,7 @@ look_at <- function(..., port = NULL, host = "127.0.0.1", browse = interactive()
   given <- rlang::dots_list(..., .named = TRUE)
   layers <- lapply(given, function(one) if (rlang::is_string(one)) read_layer(one) else one)
   if (!length(layers) || !all(vapply(layers, is_spatial_frame, NA))) fail("argument", "Give one or more spatial frames, or paths of layers.", call = call)
-  codes <- vapply(rlang::enexprs(...), function(code) paste(deparse(code), collapse = " "), "")
+  codes <- vapply(rlang::enexprs(...), function(code) code_as_text(if (rlang::is_string(code)) call("read_layer", code) else code), "")
   serve_page(layers_page(layers, codes), port, host, browse)
 }
 

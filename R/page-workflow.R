@@ -56,51 +56,54 @@ choices_of_files <- function(name, input, workflow, files) {
 
 workflow_server <- function(workflow, folder, files, input, output, session) {
   uploads <- shiny::reactiveValues()
-  layers <- inputs_of_type(workflow$inputs, "layer")
-  for (name in inputs_of_type(workflow$inputs, c("layer", "file"))) take_uploads(name, uploads, input, session)
-  path_of <- function(name) {
-    chosen <- input[[input_id(name)]]
-    if (!is.null(uploads[[name]]) && identical(chosen, basename(uploads[[name]]))) return(uploads[[name]])
-    if (identical(chosen, "*")) return(default_of_input(workflow$inputs[[name]], dirname(workflow$path)))
-    if (isTRUE(chosen %in% files)) file.path(folder, chosen)
-  }
-  read <- lapply(stats::setNames(nm = layers), function(name) shiny::reactive(layer_for_page(name, workflow$inputs[[name]], path_of(name))))
+  asked <- workflow$inputs
+  layers <- inputs_of_type(asked, "layer")
+  by_name <- function(names, make) lapply(stats::setNames(nm = names), make)
+  for (name in inputs_of_type(asked, c("layer", "file"))) take_uploads(name, uploads, input, session)
+  path_of <- function(name) path_chosen(name, input[[input_id(name)]], uploads[[name]], workflow, folder, files)
+  read <- by_name(layers, function(name) shiny::reactive(layer_for_page(name, asked[[name]], path_of(name))))
   frames <- shiny::reactive(Filter(is_spatial_frame, lapply(read, function(one) one()$frame)))
-  conditions <- inputs_of_type(workflow$inputs, "condition")
-  counts <- lapply(stats::setNames(nm = conditions), function(name) {
-    of <- workflow$inputs[[name]]$of
-    kept_rows(shiny::debounce(shiny::reactive(input[[input_id(name)]]), 300), shiny::reactive(shiny::req(read[[of %||% layers[1]]]()$frame)))
+  counts <- by_name(inputs_of_type(asked, "condition"), function(name) {
+    kept_rows(shiny::debounce(shiny::reactive(input[[input_id(name)]]), 300), shiny::reactive(shiny::req(read[[asked[[name]]$of %||% layers[1]]]()$frame)))
   })
-  for (name in inputs_of_type(workflow$inputs, "column")) offer_columns(name, workflow$inputs[[name]], read, session)
-  values <- shiny::reactive({
-    lapply(stats::setNames(nm = names(workflow$inputs)), function(name) {
-      if (workflow$inputs[[name]]$type %in% c("layer", "file")) path_of(name) else input[[input_id(name)]]
-    })
-  })
-  problems <- shiny::reactive({
-    found <- lapply(names(workflow$inputs), function(name) {
-      input <- workflow$inputs[[name]]
-      if (name %in% layers) return(read[[name]]()$problem)
-      if (length(values()[[name]]) != 1 || is.na(values()[[name]]) || identical(values()[[name]], "")) return("needs a value")
-      problem_of_value(name, input, values()[[name]], there = TRUE)
-    })
-    stats::setNames(found, names(workflow$inputs))
-  })
-  lapply(names(workflow$inputs), function(name) {
-    output[[paste0(input_id(name), "-note")]] <- shiny::renderUI({
-      problem <- problems()[[name]]
-      if (!is.null(problem)) return(shiny::tags$span(class = "wrong", problem))
-      said <- if (name %in% layers) read[[name]]()$said else if (name %in% conditions) counts[[name]]()$said
-      shiny::tags$span(class = if (name %in% conditions && counts[[name]]()$wrong) "wrong", said)
-    })
-  })
+  for (name in inputs_of_type(asked, "column")) offer_columns(name, asked[[name]], read, session)
+  values <- shiny::reactive(by_name(names(asked), function(name) {
+    if (asked[[name]]$type %in% c("layer", "file")) path_of(name) else input[[input_id(name)]]
+  }))
+  problems <- shiny::reactive(by_name(names(asked), function(name) {
+    if (name %in% layers) read[[name]]()$problem else problem_on_page(name, asked[[name]], values()[[name]])
+  }))
+  for (name in names(asked)) show_note(name, problems, c(read, counts)[[name]], output)
   explorer_server(input, session, frames, shiny::reactive({
-    shown <- if (isTRUE(input$shown %in% names(frames()))) input$shown else names(frames())[1]
-    of <- Filter(function(name) identical(workflow$inputs[[name]]$of, shown), conditions)
+    shown <- c(intersect(input$shown, names(frames())), names(frames()))[1]
+    of <- Filter(function(name) identical(asked[[name]]$of, shown), names(counts))
     list(layer = shown, keep = if (length(of)) counts[[of[1]]]()$keep)
   }))
   output$command <- shiny::renderText(command_of_run(workflow, values()))
   run_server(workflow, folder, values, problems, input, output, session)
+}
+
+# The path of what was chosen for an input: a file of one's own, the default, or a file of the folder; NULL for anything else.
+path_chosen <- function(name, chosen, upload, workflow, folder, files) {
+  if (!is.null(upload) && identical(chosen, basename(upload))) return(upload)
+  if (identical(chosen, "*")) return(default_of_input(workflow$inputs[[name]], dirname(workflow$path)))
+  if (isTRUE(chosen %in% files)) file.path(folder, chosen)
+}
+
+problem_on_page <- function(name, input, value) {
+  if (length(value) != 1 || is.na(value) || identical(value, "")) return("needs a value")
+  problem_of_value(name, input, value, there = TRUE)
+}
+
+# Below a control: what is wrong with its value, else what `about` says of it.
+show_note <- function(name, problems, about, output) {
+  force(name)
+  output[[paste0(input_id(name), "-note")]] <- shiny::renderUI({
+    problem <- problems()[[name]]
+    found <- if (!is.null(about)) about()
+    wrong <- !is.null(problem) || isTRUE(found$wrong)
+    shiny::tags$span(class = if (wrong) "wrong", problem %||% found$said)
+  })
 }
 
 # Uploaded files keep their names, side by side, as those of a shapefile belong together; the first that can be read is chosen.
