@@ -47,7 +47,6 @@ run_server <- function(workflow, folder, values, problems, input, output, sessio
 
 running_in_browser <- function(session, running) session$sendCustomMessage("running", running)
 
-# Results of all runs are kept in one place, so that a run takes from those before what did not change.
 new_run_folder <- function(folder) {
   runs <- file.path(folder, "runs")
   dir.create(runs, FALSE)
@@ -68,8 +67,7 @@ start_run <- function(workflow, values, folder) {
 
 # In the process of a run: the run, its report, and what the page shows of it.
 run_for_page <- function(asked) {
-  before <- file.path(dirname(asked$folder), as.integer(basename(asked$folder)) - 1L, ".kept")
-  if (dir.exists(before)) file.copy(before, asked$folder, recursive = TRUE)
+  take_kept(file.path(dirname(asked$folder), as.integer(basename(asked$folder)) - 1L), asked$folder)
   found <- tryCatch({
     run <- rlang::inject(run_workflow(asked$path, !!!asked$values, folder = asked$folder))
     atlas_report(run, file.path(asked$folder, "report.html"), replace = TRUE)
@@ -78,6 +76,14 @@ run_for_page <- function(asked) {
          inputs = run$inputs)
   }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_a_line(e) else "The run failed."))
   saveRDS(found, file.path(asked$folder, ".found.rds"))
+}
+
+# Results that the run before kept, which never change, under a second name: they take no more room.
+take_kept <- function(from, to) {
+  results <- setdiff(list.files(kept_folder(from), "[.]rds$"), "outputs.rds")
+  if (!length(results)) return(invisible())
+  dir.create(kept_folder(to), FALSE)
+  suppressWarnings(file.link(file.path(kept_folder(from), results), file.path(kept_folder(to), results)))
 }
 
 log_of_run <- function(folder) {

@@ -132,4 +132,5 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   ask("document.getElementById('run').click()")
   expect_true(until("document.getElementById('state').textContent.indexOf('First:') >= 0"))
   expect_identical(list.files(file.path(folder, "runs")), c("1", "2"))
+  expect_match(readLines(file.path(folder, "runs", "2", "run.log")), "kept from before", all = FALSE)
 })
