@@ -97,7 +97,7 @@ problem_on_page <- function(name, input, value) {
 
 # Below a control: what is wrong with its value, else what `about` says of it.
 show_note <- function(name, problems, about, output) {
-  force(name)
+  force(about)  # as the loop that calls this goes on
   output[[paste0(input_id(name), "-note")]] <- shiny::renderUI({
     problem <- problems()[[name]]
     found <- if (!is.null(about)) about()
@@ -122,6 +122,7 @@ take_uploads <- function(name, uploads, input, session) {
 }
 
 offer_columns <- function(name, input, read, session) {
+  force(input)
   shiny::observe({
     frame <- read[[input$of]]()$frame
     if (is.data.frame(frame)) shiny::updateSelectInput(session, input_id(name), choices = names(attribute_table(frame)), selected = input$default)

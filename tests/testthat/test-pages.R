@@ -109,6 +109,13 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
     ask(sprintf("(function () { var e = document.getElementById('%s'); e.value = %s; e.dispatchEvent(new Event('change', {bubbles: true})); e.dispatchEvent(new Event('input', {bubbles: true})); })()", id, deparse(value)))
   }
   text <- function(id) ask(sprintf("(document.getElementById('%s') || {}).textContent", id))
+  expect_true(until("document.getElementById('in-rooms-note').textContent.indexOf('140 rows; WGS 84 (EPSG:4326)') == 0"))
+  expect_match(text("in-wards-note"), "24 rows; WGS 84 / UTM zone 57S", fixed = TRUE)
+  members <- list.files(dirname(demo_file("wards.shp")), "^wards[.]", full.names = TRUE)
+  field <- browser$DOM$querySelector(browser$DOM$getDocument()$root$nodeId, "#in-wards-upload")
+  browser$DOM$setFileInputFiles(files = as.list(members), nodeId = field$nodeId)
+  expect_true(until("document.getElementById('in-wards').selectedOptions[0].textContent == 'wards.shp (yours)'"))
+  expect_true(until("document.getElementById('in-wards-note').textContent.indexOf('24 rows') == 0"))
   set("in-which", "seats > 10000 OR")
   expect_true(until("document.getElementById('in-which-note').textContent.indexOf('ends where') >= 0"))
   set("in-which", "seats > 100")
