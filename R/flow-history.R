@@ -54,9 +54,8 @@ steps_of_history <- function(history, made, call) {
 
 input_of_reading <- function(step, made, call) {
   given <- step$given
-  others <- setdiff(names(given), c("source", "layer", "where", "damaged", "started"))
-  if (!rlang::is_string(given$source)) no_command(step, call)
-  if (length(intersect(others, c("encoding", "wkt", "coords", "columns")))) no_command(step, call)
+  others <- setdiff(names(given), c("source", "layer", "where", "damaged"))
+  if (!rlang::is_string(given$source) || length(others) || !identical(given$damaged, "refuse")) no_command(step, call)
   source <- if (file.exists(given$source)) normalizePath(given$source, "/") else given$source
   input <- list(type = "layer", layer = given$layer, default = source)
   known <- Filter(function(name) identical(made$inputs[[name]], input), names(made$inputs))
@@ -91,15 +90,26 @@ add_step <- function(step, last, made, call) {
   words <- strsplit(command_of_verb[step$verb] %|% "", " ")[[1]]
   command <- words[1]
   if (is.na(command) || !command %in% commands_of_workflows()) no_command(step, call)
-  if (command %in% c("keep", "drop")) return(keep_step(step$given$where$code, last, made, command, step, call))
+  code <- tryCatch(parse(text = step$code)[[1]], error = function(e) no_command(step, call))
+  if (command %in% c("keep", "drop")) {
+    alone <- is.null(match.call(keep_rows, code, expand.dots = FALSE)[["..."]]) && is.null(step$given$crs)
+    return(if (alone) keep_step(step$given$where$code, last, made, command, step, call) else no_command(step, call))
+  }
   record <- command_record(command)
   places <- options_of_verb(record, step$verb)
-  code <- tryCatch(parse(text = step$code)[[1]], error = function(e) no_command(step, call))
   given <- utils::modifyList(selections_of_call(code, step$verb, places$options), utils::modifyList(step$given, literals_of_call(code, step$verb)))
+  if (length(left_over(given, places, step$verb))) no_command(step, call)
   takes <- c(list(layer = last), others_of_step(given, places$roles, last, made, call))
   flags <- stats::setNames(lapply(words[-1], function(word) "true"), sub("^--", "", words[-1]))
   options <- c(flags, options_of_given(given, places, record), options_of_expressions(code, step, record, places, call))
   put_step(made, command, takes, options[!duplicated(names(options)) & !vapply(options, is.null, NA)])
+}
+
+# Arguments that are not their defaults, and for which the command has no option.
+left_over <- function(given, places, verb) {
+  formals <- formals(getExportedValue("civicatlas", verb))
+  rest <- setdiff(intersect(names(given), names(formals)), c(names(places$roles), names(places$options), "crs", ".crs"))
+  Filter(function(arg) is.list(given[[arg]]) || !same_value(given[[arg]], formals[[arg]]), rest)
 }
 
 # The other layers of a step, with the steps that made them; where a verb took a layer with itself, that one.

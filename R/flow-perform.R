@@ -62,7 +62,7 @@ text_of_option <- function(value, name, run) {
   if (is.data.frame(value)) return(keep_under_names(list(value), run))
   if (isTRUE(value)) return("true")
   if (isFALSE(value) || is.null(value)) return(NULL)
-  paste(if (is.numeric(value)) core_number_text(as.double(value), -1L) else as.character(value), collapse = ",")
+  paste(plain_text(value), collapse = ",")
 }
 
 draw_into <- function(drawing, path, call) {

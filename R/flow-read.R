@@ -67,7 +67,8 @@ answer_of_node <- function(node, inputs, steps, tell) {
   known_keys(node, c("text", "value", "of"), "an answer", tell)
   for (key in setdiff(c("text", "value", "of"), names(node$value))) tell(node, paste0("the answer has no \"", key, "\""))
   answer <- lapply(node$value, function(one) paste(texts_of_node(one), collapse = ","))
-  if (!is.null(answer$of)) need_reference(node$value$of, answer$of, names(steps), "step", tell)
+  tables <- names(Filter(function(step) is.na(step$command) || !is_drawing(step), steps))
+  if (!is.null(answer$of)) need_reference(node$value$of, answer$of, tables, "step that gives a table", tell)
   if (!is.null(answer$text)) need_names(node$value$text, answer$text, c(inputs, list(value = "")), tell)
   problem <- if (!is.null(answer$value)) tryCatch({
     parse_text(answer$value, "value", "expression", NULL)

@@ -117,9 +117,12 @@ key_of_input <- function(input, value) {
 
 # --- steps ---------------------------------------------------------------------------------------------------------------
 
+# The values that stand for names in braces.
+texts_of_values <- function(values, workflow) unlist(values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
+
 run_step <- function(name, step, workflow, run, folder, keep, log, call) {
   started <- clock()
-  texts <- unlist(run$values[setdiff(names(run$values), inputs_of_type(workflow$inputs, c("layer", "file")))])
+  texts <- texts_of_values(run$values, workflow)
   options <- lapply(step$options, with_values, texts)
   condition <- if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts)
   key <- rlang::hash(list(step$command, options, condition, step$takes, run$keys[step$needs], as.character(utils::packageVersion("civicatlas"))))

@@ -70,7 +70,7 @@ is_drawing <- function(step) "IMAGE" %in% command_record(step$command)$role
 # A step as lines of a batch: its layer under its name, or its pictures in files.
 shell_lines <- function(name, workflow, values) {
   step <- workflow$steps[[name]]
-  texts <- unlist(values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
+  texts <- texts_of_values(values, workflow)
   place <- function(reference) if (reference %in% names(values)) shell_word(values[[reference]]) else paste0("@", reference)
   record <- command_record(step$command)
   types <- vapply(record$options, `[[`, "", "type")
@@ -134,7 +134,7 @@ code_of_input <- function(value, input) {
 
 code_of_step <- function(step, workflow, values, variables, image = NULL) {
   record <- command_record(step$command)
-  texts <- unlist(values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
+  texts <- texts_of_values(values, workflow)
   options <- lapply(step$options, with_values, texts)
   exact <- function(text) if (grepl("^[{][^{}]+[}]$", text)) names_in_braces(text)
   symbols <- Filter(Negate(is.null), lapply(c(step$options, list(condition = step$takes$condition %||% "")), exact))

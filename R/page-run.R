@@ -51,10 +51,12 @@ new_run_folder <- function(folder) {
   runs <- file.path(folder, "runs")
   dir.create(runs, FALSE)
   taken <- suppressWarnings(as.integer(list.files(runs)))
-  place <- file.path(runs, max(0L, taken, na.rm = TRUE) + 1L)
-  dir.create(place)
-  place
+  number <- max(0L, taken, na.rm = TRUE) + 1L
+  while (!dir.create(file.path(runs, number), FALSE)) number <- if (dir.exists(file.path(runs, number))) number + 1L else stop_without_folder(runs)
+  file.path(runs, number)
 }
+
+stop_without_folder <- function(runs) fail("file", "No folder can be made in {.file {runs}}.", call = NULL)
 
 start_run <- function(workflow, values, folder) {
   rlang::check_installed("processx", "for runs of pages.")

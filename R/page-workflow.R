@@ -48,7 +48,7 @@ ask_for_input <- function(name, input, workflow, files) {
   shiny::tags$div(class = if (wide) "ask wide-ask" else "ask", control, shiny::uiOutput(paste0(id, "-note"), class = "note"))
 }
 
-# The default first, then the files of the folder.
+# The default ("*") first, then the files of the folder; one of the user's own is "**", which is no name of a file with an ending.
 choices_of_files <- function(name, input, workflow, files) {
   default <- if (!is.null(input$default)) stats::setNames("*", basename(default_of_input(input, dirname(workflow$path))))
   c(default, if (is.null(default)) c("choose \u2026" = ""), files)
@@ -59,7 +59,9 @@ workflow_server <- function(workflow, folder, files, input, output, session) {
   asked <- workflow$inputs
   layers <- inputs_of_type(asked, "layer")
   by_name <- function(names, make) lapply(stats::setNames(nm = names), make)
-  for (name in inputs_of_type(asked, c("layer", "file"))) take_uploads(name, uploads, input, session)
+  for (name in inputs_of_type(asked, c("layer", "file"))) {
+    take_uploads(name, choices_of_files(name, asked[[name]], workflow, files), uploads, input, session)
+  }
   path_of <- function(name) path_chosen(name, input[[input_id(name)]], uploads[[name]], workflow, folder, files)
   read <- by_name(layers, function(name) shiny::reactive(layer_for_page(name, asked[[name]], path_of(name))))
   frames <- shiny::reactive(Filter(is_spatial_frame, lapply(read, function(one) one()$frame)))
@@ -85,7 +87,7 @@ workflow_server <- function(workflow, folder, files, input, output, session) {
 
 # The path of what was chosen for an input: a file of one's own, the default, or a file of the folder; NULL for anything else.
 path_chosen <- function(name, chosen, upload, workflow, folder, files) {
-  if (!is.null(upload) && identical(chosen, basename(upload))) return(upload)
+  if (identical(chosen, "**")) return(upload)
   if (identical(chosen, "*")) return(default_of_input(workflow$inputs[[name]], dirname(workflow$path)))
   if (isTRUE(chosen %in% files)) file.path(folder, chosen)
 }
@@ -107,7 +109,8 @@ show_note <- function(name, problems, about, output) {
 }
 
 # Uploaded files keep their names, side by side, as those of a shapefile belong together; the first that can be read is chosen.
-take_uploads <- function(name, uploads, input, session) {
+take_uploads <- function(name, choices, uploads, input, session) {
+  force(choices)
   id <- input_id(name)
   shiny::observeEvent(input[[paste0(id, "-upload")]], {
     given <- input[[paste0(id, "-upload")]]
@@ -117,7 +120,7 @@ take_uploads <- function(name, uploads, input, session) {
     file.copy(given$datapath, file.path(place, names))
     main <- c(grep("[.]shp$", names, ignore.case = TRUE, value = TRUE), names)[1]
     uploads[[name]] <- file.path(place, main)
-    shiny::updateSelectInput(session, id, choices = c(stats::setNames(main, paste(main, "(yours)"))), selected = main)
+    shiny::updateSelectInput(session, id, choices = c(stats::setNames("**", paste(main, "(yours)")), choices), selected = "**")
   })
 }
 

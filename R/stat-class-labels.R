@@ -52,8 +52,11 @@ labels_of_bounds <- function(breaks, style) {
   high <- bounds[-1]
   ends <- is.finite(as.double(breaks))
   one <- diff(as.double(breaks)) == 0 & low == high  # a class of one value, over which the next begins
-  short <- sub("[.]0+$", "", low)
-  label <- paste0(ifelse(c(FALSE, one[-n]), paste("over", short), low), " to ", high, style$after)
+  short <- low
+  values <- as.double(breaks)[seq_len(n)] * style$factor
+  whole <- which(one & !style$own & values == round(values))
+  if (length(whole)) short[whole] <- paste0(style$before, style$text(values[whole], 0))
+  label <- paste0(ifelse(c(FALSE, one[-n]), paste("over", c("", short[-n])), low), " to ", high, style$after)
   label[one] <- paste0(short[one], style$after)
   label[!ends[-1]] <- paste0("over ", low[!ends[-1]], style$after)
   label[!ends[seq_len(n)]] <- paste0("up to ", high[!ends[seq_len(n)]], style$after)

@@ -251,3 +251,13 @@ test_that("layers of the world are drawn on a projection of the world, with the 
   expect_message(map <- ggplot2::autoplot(over), "Lambert Azimuthal|Albers")
   expect_lt(diff(map$coordinates$limits$x), 6e6)
 })
+
+test_that("a class of one value is labelled by it, however numbers are written", {
+  many <- c(rep(1000, 19), 1200.5, 1300.25, 1400.5, 1500, 1600)
+  labels <- function(style) civicatlas:::class_labels(class_breaks(many, 4), style)
+  plain <- labels(civicatlas:::number_style())
+  expect_match(plain[1], "^1,?000$")
+  expect_match(plain[2], "^over 1,?000 to ")
+  points <- function(values) format(values, big.mark = ".", decimal.mark = ",", trim = TRUE)
+  expect_identical(labels(civicatlas:::number_style(points))[1], points(as.double(class_breaks(many, 4)))[1])
+})

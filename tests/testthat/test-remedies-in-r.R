@@ -171,7 +171,8 @@ test_that("every file whose messages advise code is named here or in the tests o
   tested <- c(
     "base-conditions.R", "data-antimeridian.R", "data-crs.R", "data-reproject.R", "fmt-geopackage-write.R", "fmt-shapefile.R", "io-source.R", "io-write.R",
     "verb-distortion.R", "verb-join-table.R", "verb-join.R", "verb-measure.R", "verb-mend.R", "verb-overlay.R", "verb-regions.R", "verb-slivers.R",
-    "verb-summaries.R", "map-sheet.R", "stat-autocorrelation.R", "fmt-geoparquet.R", "io-web.R"
+    "verb-summaries.R", "map-sheet.R"
   )
-  expect_identical(setdiff(names(lines)[advise], tested), character())
+  not_yet <- c("stat-autocorrelation.R", "fmt-geoparquet.R", "io-web.R")
+  expect_identical(setdiff(names(lines)[advise], c(tested, not_yet)), character())
 })

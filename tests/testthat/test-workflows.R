@@ -369,6 +369,10 @@ test_that("what was done becomes a workflow that does it again", {
   expect_error(workflow_of(spatial_frame(id = 1, geometry = shapes_from_wkt("POINT (1 1)"))), "not read", class = "civicatlas_error_workflow")
   expect_error(workflow_of(declare_crs(wards, 32757) |> suppressWarnings()), "no command|Nothing was done", class = "civicatlas_error_workflow")
   expect_error(workflow_of(keep_rows(wards, grepl("a", name))), "no word", class = "civicatlas_error_workflow")
+  expect_error(workflow_of(overlay_with(wards, wards, suffix = "_b")), "no command", class = "civicatlas_error_workflow")
+  box <- c(590000, 4750000, 595000, 4755000)
+  expect_error(workflow_of(simplify_by(read_layer(demo_file("wards.shp"), within = box), 20)), "no command", class = "civicatlas_error_workflow")
+  expect_error(workflow_of(keep_rows(rooms, "S_DISJOINT(geometry, wards)", wards = reproject_to(wards, rooms))), "no command", class = "civicatlas_error_workflow")
   expect_error(workflow_of(reach, inputs = c(distance = 12345)), "stands in no step", class = "civicatlas_error_workflow")
   x <- wards
   for (i in 1:12) x <- overlay_with(x, keep_rows(x, TRUE), "intersection")["geometry"] |> simplify_by(1e-6)
