@@ -197,6 +197,10 @@ core_read_delimited <- function(text, separator, skip_damaged) {
     .Call(`_civicatlas_core_read_delimited`, text, separator, skip_damaged)
 }
 
+core_whole_records <- function(text, quoted, first) {
+    .Call(`_civicatlas_core_whole_records`, text, quoted, first)
+}
+
 core_zip_entries <- function(path) {
     .Call(`_civicatlas_core_zip_entries`, path)
 }
@@ -219,6 +223,10 @@ core_group_parquet_columns <- function(metadata, group, members) {
 
 core_flatten_parquet <- function(metadata, window, box_group, box_members) {
     .Call(`_civicatlas_core_flatten_parquet`, metadata, window, box_group, box_members)
+}
+
+core_parquet_boxes <- function(metadata, box_group, box_members) {
+    .Call(`_civicatlas_core_parquet_boxes`, metadata, box_group, box_members)
 }
 
 core_gzip <- function(content) {
@@ -345,6 +353,38 @@ core_shared_measures <- function(x_handles, x_store, y_handles, y_store) {
     .Call(`_civicatlas_core_shared_measures`, x_handles, x_store, y_handles, y_store)
 }
 
+core_open_parquet <- function(path) {
+    .Call(`_civicatlas_core_open_parquet`, path)
+}
+
+core_close_parquet <- function(parquet) {
+    invisible(.Call(`_civicatlas_core_close_parquet`, parquet))
+}
+
+core_about_parquet <- function(parquet) {
+    .Call(`_civicatlas_core_about_parquet`, parquet)
+}
+
+core_read_parquet <- function(parquet, fields, groups) {
+    .Call(`_civicatlas_core_read_parquet`, parquet, fields, groups)
+}
+
+core_parquet_shapes <- function(parquet, field, groups, within, skip_damaged) {
+    .Call(`_civicatlas_core_parquet_shapes`, parquet, field, groups, within, skip_damaged)
+}
+
+core_create_parquet <- function(path, columns, shape_name) {
+    .Call(`_civicatlas_core_create_parquet`, path, columns, shape_name)
+}
+
+core_add_to_parquet <- function(writer, columns, handles, store, rows) {
+    invisible(.Call(`_civicatlas_core_add_to_parquet`, writer, columns, handles, store, rows))
+}
+
+core_finish_parquet <- function(writer, metadata) {
+    invisible(.Call(`_civicatlas_core_finish_parquet`, writer, metadata))
+}
+
 core_related_pairs <- function(x_handles, x_store, y_handles, y_store, relation, distance) {
     .Call(`_civicatlas_core_related_pairs`, x_handles, x_store, y_handles, y_store, relation, distance)
 }
@@ -431,6 +471,10 @@ core_types <- function(handles, store) {
 
 core_vertex_counts <- function(handles, store) {
     .Call(`_civicatlas_core_vertex_counts`, handles, store)
+}
+
+core_hilbert_keys <- function(handles, store, extent) {
+    .Call(`_civicatlas_core_hilbert_keys`, handles, store, extent)
 }
 
 core_boxes <- function(handles, store) {

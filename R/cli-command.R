@@ -47,6 +47,7 @@ reading_options <- function() {
     new_option("where", "condition", "condition on the columns of the (first) input; other rows are left out"),
     new_option("within", "numbers", "xmin,ymin,xmax,ymax in the layer's CRS; rows outside are left out"),
     new_option("encoding", "text", "encoding of text in a dBASE table or CSV file, over what it says"),
+    new_option("daemons", "whole", "layers in tiles: how many processes to share them among"),
     new_option("from", "choice", "format of an input whose name does not tell, by its ending", values = unique(unname(endings_of("endings"))))
   )
 }
@@ -89,6 +90,7 @@ symbol_option <- function(text) if (!is.null(text)) rlang::sym(text)
 
 # Expressions by name on the columns of a table, for `use` "row" or "group"; checked against the columns.
 expressions_option <- function(text, option, x, use = "row") {
+  if (is_tiled(x)) x <- x$prototype
   trees <- parse_text(text, option, "named", NULL)
   code <- lapply(trees, function(tree) checked_quosure(with_text_of(tree, trees), x, summaries = use == "group"))
   if (use == "group") tell_left_out(trees, as.list(plain_data_frame(x)))

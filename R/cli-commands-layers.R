@@ -25,7 +25,7 @@ register_command("formats", function() {
 register_command("head", function() {
   new_command("Look", "show or write the first rows", c("LAYER", "[OUTPUT]"), list(new_option("rows", "whole", "how many", 6L)),
               "civicatlas head rooms.geojson --rows 10",
-              function(o) some_rows(o, seq_len(min(o$rows, nrow(o$x)))))
+              function(o) if (is_tiled(o$x)) utils::head(o$x, o$rows) else some_rows(o, seq_len(min(o$rows, nrow(o$x)))))
 })
 
 register_command("sample", function() {
@@ -105,7 +105,7 @@ register_command("convert", function() {
 convert_command <- function(o) {
   x <- read_input(o$input, o, o$known, first = TRUE, columns = o$columns)
   if (!is.null(o$crs)) x <- declare_crs(x, o$crs)
-  if (o$mend_numbers) mend_numbers(x) else x
+  if (o$mend_numbers) mend_numbers(if (is_tiled(x)) collect_tiles(x) else x) else x
 }
 
 register_command("load", function() {
@@ -186,6 +186,7 @@ register_command("compute", function() {
 
 # Each expression sees the columns that those before it made.
 computed <- function(x, text, option) {
+  if (is_tiled(x)) return(with_row_step(x, "computed", list(text = text, option = option)))
   trees <- parse_text(text, option, "named", NULL)
   for (name in names(trees)) {
     if (identical(name, if (is_spatial_frame(x)) shape_column_name(x))) wrong_usage("--{option}: \"{name}\" is the column of shapes")

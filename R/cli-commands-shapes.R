@@ -67,6 +67,7 @@ register_command("measure", function() {
 
 # What to measure where nothing is named: areas and perimeters of polygons, lengths of lines.
 default_units <- function(x) {
+  if (is_tiled(x)) x <- utils::head(x, 1000)
   kinds <- geometry_type_of(x)
   if (!any(grepl("polygon|line", kinds))) fail("argument", "The layer has neither polygons nor lines to measure.", call = NULL)
   c(if (any(grepl("polygon", kinds), na.rm = TRUE)) list(area = "m2", perimeter = "m"), if (any(grepl("line", kinds), na.rm = TRUE)) list(length = "m"))
@@ -80,7 +81,7 @@ register_command("buffer", function() {
     new_option("corners", "choice", "of the outline", "round", c("round", "mitred", "bevelled")),
     new_option("side", "choice", "of lines", "both", c("both", "left", "right")), new_option("segments", "whole", "segments of a quarter circle", 16L)
   ), "civicatlas buffer rooms.geojson reach.geojson --distance 400 --merged", function(o) {
-    buffer_by(o$x, distance_option(o$distance, o$x), o$unit, o$merged, o$ends, o$corners, o$segments, o$side)
+    buffer_by(o$x, !!distance_option(o$distance, o$x), o$unit, o$merged, o$ends, o$corners, o$segments, o$side)
   })
 })
 
@@ -89,7 +90,7 @@ distance_option <- function(text, x) {
   distance <- suppressWarnings(as.numeric(text))
   if (!is.na(distance)) return(distance)
   need_column(x, text, "distance", call = NULL)
-  x[[text]]
+  if (is_tiled(x)) rlang::quo(!!rlang::sym(text)) else x[[text]]
 }
 
 register_command("bands", function() {

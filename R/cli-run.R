@@ -38,8 +38,10 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
     return(invisible(NULL))
   }
   check_texts(command, parsed)
-  o <- with_inputs(command, parsed, known)
-  deliver(command$run(o), o, known)
+  with_daemons(parsed$options$daemons, {
+    o <- with_inputs(command, parsed, known)
+    deliver(run_if_whole(command$run(o)), o, known)
+  })
 }
 
 shell_word <- function(text) if (grepl("^[A-Za-z0-9_./:=@,+-]+$", text)) text else shQuote(text)
@@ -56,7 +58,7 @@ with_inputs <- function(command, parsed, known) {
   o <- c(parsed$options, list(known = known))
   texts <- split(parsed$inputs, factor(roles_of_inputs(command, parsed$inputs), unique(command$role)))
   for (role in names(texts)[lengths(texts) > 0]) {
-    read <- function(text) read_input(text, o, known, first = !role %in% c("OTHER", "TABLE"))
+    read <- function(text) for_command(read_input(text, o, known, first = !role %in% c("OTHER", "TABLE")), command$name)
     switch(role,
       LAYER = o$x <- read(texts$LAYER),
       TABLE = o$table <- read(texts$TABLE),
@@ -99,7 +101,12 @@ check_texts <- function(command, parsed) {
 forms_of_texts <- c(condition = "condition", expression = "expression", expressions = "named")
 
 # The second layer on the CRS of the first, where that is asked for.
-brought_to <- function(x, y, match_crs) if (match_crs && is_spatial_frame(x) && is_spatial_frame(y)) meet(x, y, "match", call = NULL) else y
+brought_to <- function(x, y, match_crs) {
+  if (!match_crs) return(y)
+  if (is_spatial_frame(x) && is_spatial_frame(y)) return(meet(x, y, "match", call = NULL))
+  is_tiled_too <- (is_tiled(x) || is_spatial_frame(x)) && (is_tiled(y) || is_spatial_frame(y))
+  if (is_tiled_too && !same_crs_or_none(crs_of(x), crs_of(y))) reproject_to(y, crs_of(x)) else y
+}
 
 # A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
 read_input <- function(text, o, known, first, columns = NULL) {
@@ -132,9 +139,22 @@ chosen_rows <- function(x, where, within) {
 
 # What a command gives: written where an output is named, else shown.
 deliver <- function(result, o, known) {
+  if (is_tiled(result)) return(deliver_tiled(result, o, known))
   if (!is.null(o$output) && is.data.frame(result)) return(deliver_layer(result, o, known))
   if (!isTRUE(o$json)) show_result(result)
   as_data(result)
+}
+
+# A tiled layer goes tile by tile into a folder or a file that takes rows one after the other, stays put off under a name, or is shown.
+deliver_tiled <- function(x, o, known) {
+  if (is.null(o$output) || identical(o$output, "-") || !is.null(o$to_format)) return(deliver(collect_tiles(x), o, known))
+  if (startsWith(o$output, "@")) {
+    assign(substring(o$output, 2), x, envir = known)
+    return(list(output = o$output))
+  }
+  out <- write_layer(x, o$output, layer = o$to_layer, replace = o$replace, append = o$append, decimals = o$decimals)
+  if (isTRUE(o$json)) list(output = o$output, rows = if (is_tiled(out)) rows_in(out$source) else nrow(out), columns = setdiff(names(out), shape_column_name(x$prototype)),
+                           crs = if (is_spatial_frame(x$prototype)) crs_data(crs_of(x)))
 }
 
 deliver_layer <- function(x, o, known) {

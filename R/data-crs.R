@@ -24,6 +24,7 @@ crs <- function(x) as_crs(x, call = rlang::current_env())
 #' @export
 crs_of <- function(x) {
   if (inherits(x, "crs")) return(x)
+  if (is_tiled(x)) x <- x$prototype
   attr(as_shapes(x), "crs", exact = TRUE)
 }
 
@@ -39,7 +40,7 @@ crs_text <- function(x, spelling = "wkt2") {
 
 as_crs <- function(x, call = rlang::caller_env(2)) {
   if (inherits(x, c("NULL", "crs"))) return(x)
-  if (inherits(x, c("shapes", "spatial_frame"))) return(crs_of(x))
+  if (inherits(x, c("shapes", "spatial_frame", "tiled_layer"))) return(crs_of(x))
   if (rlang::is_scalar_double(x) || rlang::is_scalar_integer(x)) return(crs_by_code(x, call))
   if (rlang::is_string(x)) return(crs_by_text(trimws(x), call))
   fail("crs", c("{.arg crs} is {.obj_type_friendly {x}}.",

@@ -2,7 +2,7 @@
 
 #' Extent of a layer
 #'
-#' @param x A spatial frame or shape vector.
+#' @param x A spatial frame or shape vector, or a tiled layer, whose tiles tell.
 #' @return A named double vector `xmin, ymin, xmax, ymax` in the units of the CRS; `NA` where there is no vertex. A layer on longitude
 #'   and latitude that lies on both sides of the antimeridian, within half the world, has its west (`xmin`) east of its east
 #'   (`xmax`; RFC 7946, section 5.2); [read_layer()] takes it so.
@@ -10,10 +10,18 @@
 #' extent_of(point_shapes(c(1, 3), c(2, 5)))
 #' @export
 extent_of <- function(x) {
+  if (is_tiled(x)) return(extent_of_tiles(x$source))
   shapes <- as_shapes(x)
   extent <- extent_on_globe(shapes)
   if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) extent[c("xmin", "xmax")] <- wrapped(extent[c("xmin", "xmax")])
   extent
+}
+
+# The box around all tiles of a source.
+extent_of_tiles <- function(source) {
+  tiles <- source$tiles
+  ends <- c(min(Inf, tiles$xmin, na.rm = TRUE), min(Inf, tiles$ymin, na.rm = TRUE), max(-Inf, tiles$xmax, na.rm = TRUE), max(-Inf, tiles$ymax, na.rm = TRUE))
+  stats::setNames(ifelse(is.finite(ends), ends, NA_real_), c("xmin", "ymin", "xmax", "ymax"))
 }
 
 # The box around all coordinates.

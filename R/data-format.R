@@ -28,16 +28,17 @@ format_record <- function(name) known_formats()[[name]]
 #   NULL: a source of a single layer.
 # * `read(source, query)` gives columns, shapes and rows (see layer_content()); `layers(source)` a list of layer, format and geometry_type;
 #   `header(source)` what describe_layer() tells without reading all; `close(source)` lets go of what `open` took.
+# * `stream(source, query, rows, give, again)` reads it in pieces (see stream_source()); NULL where it is only read whole.
 # * `write(x, target, options, call)` writes and gives the size in bytes, with the table of renamed columns as attribute `renamed`, or that
 #   table alone for an address. `beside` are the endings of files that go with one that is written.
 new_format <- function(title, standard, holds, endings = character(), written = endings, packed = character(), first_bytes = NULL,
                        first_text = NULL, media_types = character(), address = NULL, reads = "content", held = reads == "content",
-                       open = NULL, read = NULL, layers = NULL, header = NULL, close = NULL, write = NULL, beside = character()) {
+                       open = NULL, read = NULL, stream = NULL, layers = NULL, header = NULL, close = NULL, write = NULL, beside = character()) {
   stopifnot(all(holds %in% format_abilities), reads %in% c("content", "members", "path"))
   list(
     title = title, standard = standard, holds = holds, endings = endings, written = if (!is.null(write)) written, packed = packed,
     first_bytes = first_bytes, first_text = first_text, media_types = media_types, address = address, reads = reads, held = held,
-    open = open, read = read, layers = layers, header = header, close = close, write = write, beside = beside
+    open = open, read = read, stream = stream, layers = layers, header = header, close = close, write = write, beside = beside
   )
 }
 

@@ -31,6 +31,7 @@
 #' declare_crs(point_shapes(590000, 4750000), 32757)
 #' @export
 declare_crs <- function(x, crs) {
+  if (is_tiled(x)) return(put_off("declare_crs"))
   started <- clock()
   shapes <- as_shapes(x)
   before <- crs_of(shapes)
@@ -47,6 +48,7 @@ declare_crs <- function(x, crs) {
 #' @rdname declare_crs
 #' @export
 reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas.grids"), steps = FALSE) {
+  if (is_tiled(x)) return(put_off("reproject_to"))
   started <- clock()
   call <- rlang::current_env()
   shapes <- as_shapes(x)

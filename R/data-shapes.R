@@ -50,6 +50,7 @@ store_of <- function(x) settled_store(attr(x, "store", exact = TRUE))
 as_shapes <- function(x, call = rlang::caller_env(2)) {
   if (is_shapes(x)) return(x)
   if (is_spatial_frame(x)) return(x[[shape_column_name(x)]])
+  need_no_tiles(x, call)
   fail("argument", c("A spatial frame or a shape vector is needed, not {.cls {class(x)[1]}}.",
                      i = "Make one with {.fn as_spatial_frame} or {.fn read_layer}."), call = call)
 }

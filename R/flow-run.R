@@ -82,6 +82,10 @@ problem_of_value <- function(name, input, value, there) {
 # The layer of an input, looked at: kinds of shapes and columns are those that were asked for.
 layer_of_input <- function(name, input, value, call) {
   x <- if (is.data.frame(value)) value else read_layer(value, layer = table_of_input(input, value))
+  if (is_tiled(x)) {
+    for (column in input$columns) need_column(x$prototype, column, name, call = call)
+    return(x)
+  }
   if (!is.null(input$shapes)) {
     kinds <- unique(stats::na.omit(geometry_type_of(if (is_spatial_frame(x)) x else new_shapes())))
     odd <- kinds[!sub("^multi", "", kinds) %in% input$shapes]
@@ -95,7 +99,7 @@ layer_of_input <- function(name, input, value, call) {
 
 # The table of a file of several that an input names; files of one layer need none.
 table_of_input <- function(input, value) {
-  if (!is.null(input$layer) && nrow(list_layers(value)) > 1) input$layer
+  if (!is.null(input$layer) && !dir.exists(value) && nrow(list_layers(value)) > 1) input$layer
 }
 
 # Is the layer of an input what was asked for? Looked at once for each content.
@@ -110,6 +114,7 @@ check_layer <- function(name, workflow, run, folder, keep, call) {
 key_of_input <- function(input, value) {
   if (!input$type %in% c("layer", "file") || is.data.frame(value)) return(rlang::hash(value))
   if (grepl("://", value, fixed = TRUE)) return(rlang::hash(list(value, Sys.time(), stats::runif(1))))  # nobody knows what is there now
+  if (file.exists(file.path(value, manifest_name))) value <- file.path(value, manifest_name)  # which has the checksums of the tiles
   if (dir.exists(value)) return(rlang::hash(unname(tools::md5sum(list.files(value, full.names = TRUE, recursive = TRUE)))))
   beside <- c(members_beside(value), paste0(value, c("-wal", "-journal")))  # of a shapefile, and what a GeoPackage has not taken in yet
   rlang::hash(unname(tools::md5sum(sort(unlist(c(value, beside))))))
@@ -162,13 +167,13 @@ perform_step <- function(step, options, condition, workflow, run, call) {
   }
   names(values) <- gsub("-", "_", names(values), fixed = TRUE)
   o <- c(values, list(condition = condition, known = new.env(parent = emptyenv())))
-  layer <- function(role) if (!is.null(step$takes[[role]])) layer_of(step$takes[[role]], workflow, run, call)
+  layer <- function(role) if (!is.null(step$takes[[role]])) for_command(layer_of(step$takes[[role]], workflow, run, call), step$command)
   o$x <- if (!is.null(step$takes$layer)) chosen_rows(layer("layer"), o$where, o$within)
   o$y <- if (!is.null(step$takes$other)) brought_to(o$x, layer("other"), o$match_crs)
   o$table <- layer("table")
   if (!is.null(step$takes$layers)) o$layers <- lapply(stats::setNames(step$takes$layers, step$takes$layers), layer_of, workflow, run, call)
   if ("IMAGE" %in% record$role) return(structure(list(command = step$command, o = o), class = "drawing"))
-  record$run(o)
+  run_if_whole(record$run(o))
 }
 
 # The layer of a step or input, read once a run.
@@ -203,6 +208,8 @@ write_output <- function(target, step, workflow, run, call) {
   result <- run$results[[step]]
   if (inherits(result, "drawing")) {
     draw_into(result, target, call)
+  } else if (is_tiled(result)) {
+    write_layer(result, target, replace = TRUE)
   } else if (is.data.frame(result)) {
     write_layer(without_lists(result), target, replace = TRUE)
   } else {

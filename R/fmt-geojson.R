@@ -4,7 +4,7 @@ register_format("geojson", function() {
   new_format("GeoJSON", "RFC 7946, RFC 8142", c("shapes", "columns", "coded CRS"),
              endings = c("geojson", "json", feature_lines, "geojsons"), packed = c("geojson", "json", feature_lines, "geojsons"),
              first_text = "^[{]", media_types = c("application/geo+json" = "geojson", "application/json" = "geojson"),
-             read = read_geojson, write = write_geojson)
+             read = read_geojson, write = write_geojson, stream = stream_geojson)
 })
 
 feature_lines <- c("geojsonl", "ndjson", "jsonl")
@@ -21,6 +21,15 @@ read_geojson <- function(source, query) {
   columns <- if (selects) stats::setNames(layer$columns[wanted], names(wanted)) else layer$columns
   report_notices(layer$notices, source$name)
   layer_content(columns, shapes_of_core(layer, geojson_crs(layer$crs_name, source, query)), layer$features, query)
+}
+
+# Features of a line each as they come; a collection is one feature to cut, and is read whole.
+stream_geojson <- function(source, query, rows, give, again) {
+  if (!ending_of(source$name) %in% feature_lines) return(give(read_geojson(source, query)))
+  stream_records(source, quoted = FALSE, query$call, function(bytes) {
+    source$content <- bytes
+    give(read_geojson(source, query))
+  })
 }
 
 decode_geojson <- function(source, query, columns, features = NULL, shapes = TRUE) {

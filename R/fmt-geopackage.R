@@ -4,7 +4,7 @@ register_format("geopackage", function() {
   new_format("GeoPackage", "OGC 12-128r18", c("shapes", "tables", "columns", "layers", "append", "any CRS"), endings = "gpkg",
              first_bytes = charToRaw("SQLite format 3"), media_types = c("application/geopackage+sqlite3" = "gpkg"), reads = "path",
              open = open_geopackage, read = read_geopackage, layers = layers_of_geopackage, header = header_of_geopackage,
-             close = close_geopackage, write = write_geopackage)
+             close = close_geopackage, write = write_geopackage, stream = stream_database)
 })
 
 open_geopackage <- function(path, layer, call, listing, name, format) {

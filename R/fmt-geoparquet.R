@@ -1,9 +1,9 @@
-# GeoParquet 1.1: nanoparquet reads and writes the columns, the core the well-known binary in them.
+# GeoParquet 1.1: the core reads what is common of it, a group of rows at a time; nanoparquet reads the rest, and writes.
 
 register_format("geoparquet", function() {
   new_format("GeoParquet", "GeoParquet 1.1", c("shapes", "tables", "columns", "coded CRS"), endings = c("parquet", "geoparquet"),
              first_bytes = charToRaw("PAR1"), media_types = c("application/vnd.apache.parquet" = "parquet"), reads = "path", held = TRUE,
-             read = read_geoparquet, layers = layers_of_geoparquet, header = header_of_geoparquet, write = write_geoparquet)
+             read = read_geoparquet, stream = stream_geoparquet, layers = layers_of_geoparquet, header = header_of_geoparquet, write = write_geoparquet)
 })
 
 parquet_package <- function(call) need_package("nanoparquet", "GeoParquet", call)
@@ -23,15 +23,111 @@ parquet_footer <- function(source, call) {
   schema <- found$schema[-1, ]
   pairs <- found$file_meta_data$key_value_metadata[[1]]
   geo <- pairs$value[match("geo", pairs$key)]
-  geo <- if (length(geo) && !is.na(geo)) {
-    tryCatch(parse_json(geo, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) {
-      fail("format", c("Cannot read {.file {source$name}}.", x = "Its metadata {.val geo} is no JSON: {said_by(e)}"), call = call)
-    })
-  }
+  geo <- if (length(geo) && !is.na(geo)) geo_of_parquet(geo, source$name, call)
   list(schema = schema, rows = as.double(found$file_meta_data$num_rows), geo = geo)
 }
 
 read_geoparquet <- function(source, query) {
+  parquet <- open_parquet(source$content, source$name, query$call)
+  on.exit(close_parquet(parquet))
+  found <- if (!is.null(parquet)) read_parquet_rows(parquet, source, query, seq_along(parquet$rows))
+  found %||% read_by_nanoparquet(source, query)
+}
+
+# In groups of rows, where the core reads all that is asked for.
+stream_geoparquet <- function(source, query, rows, give, again) {
+  parquet <- open_parquet(source$content, source$name, query$call)
+  on.exit(close_parquet(parquet))
+  if (is.null(parquet) || !reads_all(parquet)) return(give(read_by_nanoparquet(source, query)))
+  for (groups in batches_of(parquet$rows, rows)) give(read_parquet_rows(parquet, source, query, groups))
+}
+
+# Neighbours together until they have so many rows.
+batches_of <- function(sizes, rows) unname(split(seq_along(sizes), ceiling(cumsum(as.double(sizes)) / rows)))
+
+# What the core says of a file: a `pointer` to it, `names` and `types` of its columns and which of them are `readable`, the `rows` of each group, and
+# what the metadata says of its shapes. NULL where its metadata cannot be read here, which another reader tells better.
+open_parquet <- function(path, name, call) {
+  parquet <- tryCatch({
+    pointer <- core_open_parquet(path)
+    c(list(pointer = pointer), core_about_parquet(pointer))
+  }, `C++Error` = function(e) NULL)
+  if (is.null(parquet)) return(NULL)
+  parquet$geo <- if (!is.null(parquet$geo)) geo_of_parquet(parquet$geo, name, call)
+  parquet$shape <- parquet$geo$primary_column
+  parquet
+}
+
+close_parquet <- function(parquet) if (!is.null(parquet)) core_close_parquet(parquet$pointer)
+
+geo_of_parquet <- function(text, name, call) {
+  tryCatch(parse_json(text, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) {
+    fail("format", c("Cannot read {.file {name}}.", x = "Its metadata {.val geo} is no JSON: {said_by(e)}"), call = call)
+  })
+}
+
+# Columns that the core does not read are shapes' boxes, which nobody needs, or the reason to leave the file to another reader.
+reads_all <- function(parquet) {
+  about <- parquet$geo$columns[[parquet$shape %||% ""]]
+  left <- setdiff(parquet$names[!parquet$readable | (parquet$types == "bytes" & !parquet$names %in% parquet$shape)], parquet_box_column(about))
+  !length(left) && (is.null(parquet$shape) || (parquet$shape %in% parquet$names && identical(about$encoding, "WKB"))) && !anyDuplicated(parquet$names)
+}
+
+# The content of some groups of rows; NULL where the core cannot read them.
+read_parquet_rows <- function(parquet, source, query, groups) {
+  if (!reads_all(parquet)) return(NULL)
+  shape <- parquet$shape
+  about <- parquet$geo$columns[[shape %||% ""]]
+  crs <- if (!is.null(shape)) parquet_crs(about, source, query$call)
+  query <- settle_window(query, crs)
+  names <- parquet$names[parquet$readable & parquet$types != "bytes"]
+  wanted <- chosen_columns(query, prototype_of_types(parquet$types[match(names, parquet$names)], names))
+  tested <- where_columns(query, names)
+  asked <- union(wanted, tested)
+  step <- function(expr) core(expr, source = source$name, call = query$call)
+  groups <- groups_within(parquet, source, about, groups, query)
+  data <- step(core_read_parquet(parquet$pointer, match(asked, parquet$names), groups))
+  tell_whole_numbers(data, parquet)
+  size <- sum(parquet$rows[groups])
+  rows <- rows_where(query, data[tested], size)
+  pick <- function(rows) lapply(stats::setNames(data[wanted], names(wanted)), vctrs::vec_slice, i = rows)
+  if (is.null(shape)) return(layer_content(pick(rows), NULL, sum(parquet$rows), query))
+  found <- step(core_parquet_shapes(parquet$pointer, match(shape, parquet$names), groups, query$within, query$skip_damaged))
+  report_notices(found$notices, source$name)
+  kept <- which(found$kept)
+  shapes <- shapes_of_core(found, crs)[match(intersect(rows, kept), kept)]
+  layer_content(pick(intersect(rows, kept)), shapes, sum(parquet$rows), query)
+}
+
+# Those whose boxes meet the window, as far as the file tells them.
+groups_within <- function(parquet, source, about, groups, query) {
+  if (is.null(query$within)) return(groups)
+  boxes <- boxes_of_parquet(source$content, about, query$call)[groups, , drop = FALSE]
+  window <- query$within
+  groups[!(boxes[, 1] > window[3] | boxes[, 3] < window[1] | boxes[, 2] > window[4] | boxes[, 4] < window[2]) %in% TRUE]
+}
+
+# Of each group of rows, as a matrix of a row each.
+boxes_of_parquet <- function(path, about, call) {
+  covering <- about$covering$bbox
+  members <- if (length(covering)) vapply(covering[box_members], function(path) c(as.character(path), NA)[2], "")
+  core(core_parquet_boxes(get_parquet_footer(path)$metadata, parquet_box_column(about) %||% "", as.character(unname(members))), source = path, call = call)
+}
+
+tell_whole_numbers <- function(data, parquet) {
+  for (name in names(data)) {
+    if (!is.character(data[[name]]) || parquet$types[match(name, parquet$names)] != "double") next
+    caution("data", "Column {.val {name}} holds whole numbers beyond 2^53, which were kept as text.")
+  }
+}
+
+prototype_of_types <- function(types, names) {
+  empty <- list(logical = logical(), integer = integer(), double = double(), character = character(), Date = as.Date(character()),
+                POSIXct = as_datetime(character()))
+  stats::setNames(lapply(types, function(type) empty[[type]] %||% list()), names)
+}
+
+read_by_nanoparquet <- function(source, query) {
   footer <- parquet_footer(source, query$call)
   shape <- footer$geo$primary_column
   about <- footer$geo$columns[[shape %||% ""]]
@@ -125,12 +221,7 @@ parquet_columns <- function(footer) {
 
 parquet_box_column <- function(about) unlist(lapply(about$covering$bbox, `[`, 1), use.names = FALSE)[1]
 
-parquet_prototype <- function(footer, names) {
-  empty <- list(logical = logical(), integer = integer(), double = double(), character = character(), Date = as.Date(character()),
-                POSIXct = as_datetime(character()))
-  type <- footer$schema$r_type[match(names, footer$schema$name)]
-  stats::setNames(lapply(type, function(type) empty[[type]] %||% list()), names)
-}
+parquet_prototype <- function(footer, names) prototype_of_types(footer$schema$r_type[match(names, footer$schema$name)], names)
 
 parquet_column <- function(column) {
   if (inherits(column, "POSIXct")) attr(column, "tzone") <- "UTC"

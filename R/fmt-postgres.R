@@ -4,7 +4,7 @@
 register_format("postgres", function() {
   new_format("PostgreSQL", "OGC 06-104r4", c("shapes", "tables", "columns", "layers", "append", "any CRS"), address = "^postgres(ql)?://",
              open = open_postgres, read = read_postgres, layers = layers_of_postgres, header = header_of_postgres, close = close_postgres,
-             write = write_postgres)
+             write = write_postgres, stream = stream_database)
 })
 
 open_postgres <- function(address, layer, call, listing) {

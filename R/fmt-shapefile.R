@@ -3,7 +3,7 @@
 register_format("shapefile", function() {
   new_format("Shapefile", "Shapefile Technical Description, 1998", c("shapes", "columns", "any CRS"), endings = c("shp", "shx"), written = "shp",
              first_bytes = as.raw(c(0, 0, 0x27, 0x0a)), reads = "members", read = read_shapefile, layers = layers_of_shapefile,
-             header = header_of_shapefile, write = write_shapefile, beside = c("shx", "dbf", "prj", "cpg"))
+             header = header_of_shapefile, write = write_shapefile, stream = stream_shapefile, beside = c("shx", "dbf", "prj", "cpg"))
 })
 
 register_format("dbase", function() {
@@ -129,12 +129,22 @@ open_shapes <- function(source, query) {
 
 read_shapefile <- function(source, query) of_one_write(source, query$call, function(source) shapefile_content(source, query))
 
+stream_shapefile <- function(source, query, rows, give, again) {
+  of_one_write(source, query$call, function(source) {
+    all <- open_shapes(source, query)$header$records
+    for (first in seq(1, max(all, 1), by = rows)) {
+      query$range <- c(first, min(first + rows - 1, all))
+      give(shapefile_content(source, query))
+    }
+  })
+}
+
 shapefile_content <- function(source, query) {
   shp <- open_shapes(source, query)
   table <- open_table(source, query)
   crs <- crs_of_source(source)
   query <- settle_window(query, crs)
-  rows <- seq_len(shp$header$records)
+  rows <- if (is.null(query$range)) seq_len(shp$header$records) else seq.int(query$range[1], length.out = diff(query$range) + 1)
   if (!is.null(query$within)) rows <- core(core_shp_within(shp$reader, query$within), source = shp$name, call = query$call)
   if (is.null(table)) {
     caution("data", "{.file {basename(source$name)}} has no .dbf file: the shapes have no attributes.")

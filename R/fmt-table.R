@@ -2,7 +2,7 @@
 
 register_format("csv", function() {
   new_format("CSV, TSV", "RFC 4180", c("shapes", "tables", "columns"), endings = c("csv", "tsv", "txt"), written = c("csv", "tsv"), packed = c("csv", "tsv"),
-             media_types = c("text/csv" = "csv"), read = read_csv, write = write_csv)
+             media_types = c("text/csv" = "csv"), read = read_csv, write = write_csv, stream = stream_csv)
 })
 
 register_format("spreadsheet", function() {
@@ -48,8 +48,19 @@ sheet_column <- function(column) {
 }
 
 # All columns are text first, so that "01" stays what it is; then those that are numbers, dates or logical become so.
-read_csv <- function(source, query) {
-  bytes <- in_utf8(core(core_read_bytes(source$content, -1), source = source$name, call = query$call), source, query)
+read_csv <- function(source, query) csv_content(core(core_read_bytes(source$content, -1), source = source$name, call = query$call), source, query)
+
+stream_csv <- function(source, query, rows, give, again) {
+  if (is_wide(source, query$call)) return(give(read_csv(source, query)))  # whose line ends are no single bytes
+  header <- NULL
+  stream_records(source, quoted = TRUE, query$call, function(bytes) {
+    if (is.null(header)) header <<- utils::head(bytes, core_whole_records(bytes, TRUE, TRUE)) else bytes <- c(header, bytes)
+    give(csv_content(bytes, source, query))
+  })
+}
+
+csv_content <- function(bytes, source, query) {
+  bytes <- in_utf8(bytes, source, query)
   separator <- csv_separator(source$name, bytes)
   table <- core(core_read_delimited(bytes, separator, query$skip_damaged), source = source$name, call = query$call)
   report_notices(table$notices, source$name)
@@ -80,6 +91,11 @@ byte_order_marks <- list(
   "UTF-8" = as.raw(c(0xef, 0xbb, 0xbf)), "UTF-32LE" = as.raw(c(0xff, 0xfe, 0, 0)), "UTF-32BE" = as.raw(c(0, 0, 0xfe, 0xff)),
   "UTF-16LE" = as.raw(c(0xff, 0xfe)), "UTF-16BE" = as.raw(c(0xfe, 0xff))
 )
+
+is_wide <- function(source, call) {
+  head <- core(core_read_bytes(source$content, 4), source = source$name, call = call)
+  any(vapply(byte_order_marks[-1], function(mark) identical(utils::head(head, length(mark)), mark), NA))
+}
 
 from_wide <- function(bytes, encoding, source, query) {
   width <- if (startsWith(encoding, "UTF-32")) 4 else 2

@@ -19,13 +19,25 @@ read_database <- function(source, query, about) {
   selected <- selected_columns(about, c(union(wanted, if (is.null(condition)) tested), about$shape))
   sql <- paste(c("SELECT", if (length(selected)) paste(selected, collapse = ", ") else "1 AS row", "FROM", about$table,
                  if (length(conditions)) c("WHERE", paste(conditions, collapse = " AND ")), about$order), collapse = " ")
-  found <- fetch_layer(about, sql, condition$values, query, paste("Reading", source$layer), where_done = !is.null(condition))
-  if (length(found$mixed)) return(read_database(source, query, utils::modifyList(about, list(as_text = found$mixed))))
+  content <- function(found) {
+    columns <- Map(narrow_integers, found$columns[wanted], names(wanted))
+    if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
+    layer_content(stats::setNames(columns, names(wanted)), if (!is.null(found$shapes)) shapes_of_core(found$shapes, about$crs),
+                  if (length(conditions)) about$total() else found$rows, query)
+  }
+  give <- if (!is.null(query$give)) function(found) query$give(content(found))
+  found <- fetch_layer(about, sql, condition$values, query, paste("Reading", source$layer), where_done = !is.null(condition), give)
+  if (length(found$mixed)) {
+    if (!is.null(query$again)) query$again()
+    return(read_database(source, query, utils::modifyList(about, list(as_text = found$mixed))))
+  }
   tell_odd_values(about, found$odd)
-  columns <- Map(narrow_integers, found$columns[wanted], names(wanted))
-  if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
-  layer_content(stats::setNames(columns, names(wanted)), if (!is.null(found$shapes)) shapes_of_core(found$shapes, about$crs),
-                if (length(conditions)) about$total() else found$rows, query)
+  content(found)
+}
+
+# Rows are given as they come, `rows` at a time; `again` is called where all that was given has to be read another way.
+stream_database <- function(source, query, rows, give, again) {
+  give(read_source(source, utils::modifyList(query, list(give = give, again = again, chunk = rows))))
 }
 
 # Names of columns for SQL; columns of numbers that hold text too are fetched as text.
@@ -49,9 +61,10 @@ prototype_of_kinds <- function(kinds) {
 }
 
 # Runs a query and gives its columns, its shapes and the number of rows fetched. Rows for which `where` does not hold are
-# left out before their blobs are decoded, unless the database saw to that already.
-fetch_layer <- function(about, sql, values, query, label, where_done) {
-  decoder <- if (!is.null(about$shape)) core_open_blobs(about$form, query$within, query$skip_damaged)
+# left out before their blobs are decoded, unless the database saw to that already. `give` takes what was gathered whenever it is enough.
+fetch_layer <- function(about, sql, values, query, label, where_done, give = NULL) {
+  new_decoder <- function() if (!is.null(about$shape)) core_open_blobs(about$form, query$within, query$skip_damaged)
+  decoder <- new_decoder()
   result <- DBI::dbSendQuery(about$con, sql, params = if (length(values)) values)
   on.exit(DBI::dbClearResult(result))
   bar <- new_progress(label)
@@ -59,6 +72,12 @@ fetch_layer <- function(about, sql, values, query, label, where_done) {
   batches <- list()
   done <- 0
   met <- new.env(parent = emptyenv())  # columns of numbers with text in them, and values that do not fit
+  gathered <- function() {
+    names <- setdiff(names(batches[[1]]), about$shape)
+    columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(batches, `[[`, name)))
+    list(columns = columns, shapes = if (!is.null(decoder)) core_take_blobs(decoder), rows = done, mixed = met$mixed, odd = met$odd)
+  }
+  given <- 0
   repeat {
     batch <- fetch_batch(result, size, met)
     done <- done + nrow(batch)
@@ -66,10 +85,14 @@ fetch_layer <- function(about, sql, values, query, label, where_done) {
     kept <- keep_batch(batch, decoder, query, about, where_done, met)
     if (nrow(batch) || !length(batches)) batches[[length(batches) + 1]] <- kept
     if (DBI::dbHasCompleted(result)) break
+    if (!is.null(give) && done - given >= query$chunk) {
+      give(gathered())
+      given <- done
+      batches <- list()
+      decoder <- new_decoder()
+    }
   }
-  names <- setdiff(names(batches[[1]]), about$shape)
-  columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(batches, `[[`, name)))
-  list(columns = columns, shapes = if (!is.null(decoder)) core_take_blobs(decoder), rows = done, mixed = met$mixed, odd = met$odd)
+  gathered()
 }
 
 # SQLite keeps text in columns of numbers, which its driver would make 0.

@@ -15,6 +15,32 @@ source_header <- function(source) {
   if (!is.null(header)) header(source)
 }
 
+# Hands the content of a source to `give` in pieces of about so many rows, as layer_content() has it, where its format can; else whole. `again` is
+# called where what was given has to be forgotten, as all of it will be given once more.
+stream_source <- function(source, query, rows, give, again) {
+  stream <- format_record(source$format)$stream
+  if (is.null(stream)) give(read_source(source, query)) else stream(source, query, rows, give, again)
+}
+
+stream_bytes <- 32e6  # of a text at a time
+
+# Hands the records of a text of one a line to `give`, so many bytes at a time, unpacked.
+stream_records <- function(source, quoted, call, give) {
+  if (!is.character(source$content)) return(give(core(core_read_bytes(source$content, -1), source = source$name, call = call)))
+  con <- gzfile(source$content, "rb")
+  on.exit(close(con))
+  rest <- raw()
+  repeat {
+    bytes <- readBin(con, "raw", stream_bytes)
+    all <- c(rest, bytes)
+    if (!length(bytes)) break
+    end <- core_whole_records(all, quoted, FALSE)
+    if (end > 0) give(all[seq_len(end)])
+    rest <- all[seq_len(length(all) - end) + end]
+  }
+  if (length(all)) give(all)
+}
+
 close_source <- function(source) {
   close <- format_record(source$format)$close
   if (!is.null(close)) close(source)

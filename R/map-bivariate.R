@@ -16,6 +16,7 @@
 bivariate_map <- function(x, across, up, method = "quantile", title = NULL, subtitle = NULL, across_title = NULL, up_title = NULL, source = NULL,
                           outline = "#ffffff") {
   call <- rlang::current_env()
+  x <- for_map(x)
   need_mappable(x, call)
   one_of(method, class_methods, "method", call = call)
   across <- rlang::enquo(across)

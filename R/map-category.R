@@ -24,6 +24,7 @@ NULL
 category_map <- function(x, fill, colours = NULL, palette = NULL, counts = FALSE, panels = NULL, title = NULL, subtitle = NULL, key_title = NULL,
                          source = NULL, outline = "#ffffff", most = 10, linewidth = NULL, size = 2.6) {
   call <- rlang::current_env()
+  x <- for_map(x)
   need_mappable(x, call)
   given <- rlang::enquo(fill)
   if (!is_count(most, 2, 40)) fail("argument", "{.arg most} must be a whole number from 2 to 40, not {.val {most}}.", call = call)

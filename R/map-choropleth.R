@@ -42,6 +42,7 @@ choropleth_map <- function(x, fill, classes = 5, method = "natural", at = NULL, 
                            counts = FALSE, panels = NULL, unit = NULL, title = NULL, subtitle = NULL, key_title = NULL, source = NULL,
                            outline = "#ffffff", prefix = NULL, numbers = "plain", rounded = FALSE, linewidth = NULL, size = 2.6) {
   call <- rlang::current_env()
+  x <- for_map(x)
   need_mappable(x, call)
   one_of(method, c(class_methods, "continuous"), "method", call = call)
   need_palette(palette, call)

@@ -19,7 +19,7 @@
 #' @export
 plain_map <- function(..., title = NULL, subtitle = NULL, source = NULL) {
   call <- rlang::current_env()
-  layers <- rlang::list2(...)
+  layers <- lapply(rlang::list2(...), for_map)
   if (!length(layers)) fail("argument", "There is nothing to map: give one or more spatial frames.", call = call)
   for (layer in layers) need_mappable(layer, call)
   dimension <- vapply(layers, function(layer) max(shape_dimension(as_shapes(layer)), na.rm = TRUE), 0)

@@ -24,6 +24,7 @@ NULL
 symbol_map <- function(x, size, largest = 14, base = NULL, colour = "#d07a3c", title = NULL, subtitle = NULL, key_title = NULL, unit = NULL, source = NULL,
                        classes = NULL, method = "natural") {
   call <- rlang::current_env()
+  x <- for_map(x)
   need_mappable(x, call)
   size <- rlang::enquo(size)
   base <- base %||% if (!all_points(x)) x

@@ -32,6 +32,7 @@
 #' bands_around(reproject_to(rooms, wards), c(250, 500, 750), "m", within = wards)
 #' @export
 buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", corners = "round", segments = 16, side = "both") {
+  if (is_tiled(x)) return(put_off("buffer_by"))
   started <- clock()
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)

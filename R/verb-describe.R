@@ -3,7 +3,7 @@
 #' What an analyst looks at first: rows, kinds of shapes, extent, CRS and what each column holds. A large source is
 #' described from its headers alone, a small one (under 16 MB) or a frame from all its values.
 #'
-#' @param source A source as for [read_layer()], or a spatial frame.
+#' @param source A source as for [read_layer()], a spatial frame, or a tiled layer.
 #' @param layer Name of the layer where the source holds several.
 #' @param scan `TRUE` to read all, `FALSE` for headers alone (formats without a header that tells are read all the same);
 #'   `NULL` to let the size decide.
@@ -17,6 +17,8 @@
 #' @export
 describe_layer <- function(source, layer = NULL, scan = NULL) {
   if (is.data.frame(source)) return(describe_values(source, NA_character_, NULL))
+  if (is_tile_folder(source)) source <- quietly(read_layer(source))
+  if (is_tiled(source)) return(tile_work$describe(source))
   call <- rlang::current_env()
   opened <- open_source(source, layer, call)
   header <- tryCatch(if (isTRUE(scan) || (is.null(scan) && is_small(opened))) NULL else source_header(opened), finally = close_source(opened))

@@ -16,6 +16,7 @@
 #' cells |> dissolve_by(ward_id, people = sum(pop_total, na.rm = TRUE))
 #' @export
 dissolve_by <- function(.x, ..., .once = NULL) {
+  if (is_tiled(.x)) return(put_off("dissolve_by"))
   started <- clock()
   call <- rlang::current_env()
   x <- .x

@@ -31,6 +31,7 @@
 #' join_table(wards, heat, by = "ward_id")
 #' @export
 join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE, accept = NULL) {
+  if (is_tiled(x)) return(put_off("join_table"))
   started <- clock()
   call <- rlang::current_env()
   one_of(multiple, c("error", "all", "first"), "multiple", call = call)

@@ -24,6 +24,7 @@
 #' @export
 join_where <- function(x, y, relation = "intersects", unmatched = "keep", multiple = "all", distance = NULL, unit = NULL,
                        suffix = "_y", crs = "equal") {
+  if (is_tiled(x) || is_tiled(y)) return(put_off("join_where"))
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -58,6 +59,7 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
 #' @export
 pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y",
                        crs = "equal") {
+  if (is_tiled(x) || is_tiled(y)) return(put_off("pick_where"))
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -83,18 +85,20 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
 
 need_frames <- function(x, y, call) {
   if (is_spatial_frame(x) && is_spatial_frame(y)) return(invisible())
+  need_no_tiles(x, call)
+  need_no_tiles(y, call)
   fail("argument", c("Both layers must be spatial frames, which {.arg {if (is_spatial_frame(x)) 'y' else 'x'}} is not.",
                      i = "{.code x[\"name\"]} leaves the shape column out; {.code dplyr::select(x, name)} keeps it."), call = call)
 }
 
-# A key of each pair that is least for the partner with the most area, else length, in common.
+# A key of each pair that is least for the partner with the most area, else length, in common. What differs by rounding alone is equal.
 largest_first <- function(pairs, x, y, call) {
   if (only_points(x)) return(-true_measure(y, "area")[pairs$y])
   found <- shared_measures(x, y, call)
   at <- match(paste(pairs$x, pairs$y), paste(found$x, found$y))
   area <- ifelse(is.na(at), 0, found$area[at])
   length <- ifelse(is.na(at), 0, found$length[at])
-  -ifelse(area > 0, area, length)
+  -signif(ifelse(area > 0, area, length), 10)
 }
 
 # Of the pairs of each x the one with the least key, the first y where keys are equal or there is no key. Pairs come
@@ -172,6 +176,7 @@ warn_if_apart <- function(x, y, none_matched) {
 #' @export
 join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", most_ties = 100, rank_by = NULL, highest = TRUE, suffix = "_y",
                          crs = "equal") {
+  if (is_tiled(x) || is_tiled(y)) return(put_off("join_nearest"))
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)

@@ -36,6 +36,7 @@
 #' clip_to(wards, zone)
 #' @export
 overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = NULL, touches = "drop", suffix = "_y", crs = "equal") {
+  if (is_tiled(x) || is_tiled(y)) return(put_off("overlay_with"))
   started <- clock()
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -82,11 +83,17 @@ overlay_parts <- list(
 
 #' @rdname overlay_with
 #' @export
-clip_to <- function(x, mask, crs = "equal") masked(x, mask, crs, inside = TRUE, "clip_to", rlang::current_call(), rlang::current_env())
+clip_to <- function(x, mask, crs = "equal") {
+  if (is_tiled(x) || is_tiled(mask)) return(put_off("clip_to"))
+  masked(x, mask, crs, inside = TRUE, "clip_to", rlang::current_call(), rlang::current_env())
+}
 
 #' @rdname overlay_with
 #' @export
-erase_by <- function(x, mask, crs = "equal") masked(x, mask, crs, inside = FALSE, "erase_by", rlang::current_call(), rlang::current_env())
+erase_by <- function(x, mask, crs = "equal") {
+  if (is_tiled(x) || is_tiled(mask)) return(put_off("erase_by"))
+  masked(x, mask, crs, inside = FALSE, "erase_by", rlang::current_call(), rlang::current_env())
+}
 
 masked <- function(x, mask, crs, inside, verb, verb_call, call) {
   started <- clock()

@@ -41,6 +41,7 @@
 #' @export
 summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long", .once = NULL, .share = "none", .intensive = NULL, .borders = "first",
                            .relation = "intersects", .distance = NULL, .unit = NULL, .crs = "equal") {
+  if (is_tiled(.features) || is_tiled(.regions)) return(put_off("summarise_into"))
   started <- clock()
   call <- rlang::current_env()
   regions <- .regions

@@ -41,7 +41,8 @@ plain_column <- function(arguments, verb, columns) {
 means_the_usual <- function(called, verb, env) {
   if (!is.symbol(called)) return(TRUE)
   found <- get0(verb, envir = env, mode = "function")
-  is.null(found) || identical(found, if (verb == "n") dplyr::n else get(verb, envir = baseenv()))
+  usual <- if (verb == "n") list(dplyr::n, n) else list(get(verb, envir = baseenv()))
+  is.null(found) || any(vapply(usual, identical, NA, found))
 }
 
 quick_summary <- function(summary, falling, n) {
@@ -82,7 +83,7 @@ summary_of_cells <- function(cells, summary, n, call) {
     values <- of_some[[name]]
     nothing <- nothing_to_na(of_none[[name]])
     both <- vctrs::vec_c(values, if (vctrs::vec_size(nothing) == 1) nothing else vctrs::vec_init(values, 1))
-    vctrs::vec_slice(both, ifelse(is.na(at), vctrs::vec_size(both), at))
+    vctrs::vec_slice(both, as.integer(ifelse(is.na(at), vctrs::vec_size(both), at)))
   })
 }
 

@@ -32,6 +32,7 @@ check_shapes <- function(x) {
 #' @rdname check_shapes
 #' @export
 repair_shapes <- function(x, rule = "even-odd") {
+  if (is_tiled(x)) return(put_off("repair_shapes"))
   started <- clock()
   call <- rlang::current_env()
   one_of(rule, c("even-odd", "winding"), "rule", call = call)

@@ -81,7 +81,7 @@ report("read_layer of GeoJSON, peak memory against the file", sprintf("%.2f time
 million <- star_polygons(1e6, 8:12)
 million <- spatial_frame(!!!table, geometry = million$geometry)
 write_layer(million, path("million.gpkg"))
-suppressWarnings(write_layer(million, path("million.shp")))
+suppressWarnings(write_layer(million, path("million.shp"), replace = TRUE))
 edges <- unname(extent_of(million))
 wide <- (edges[3] - edges[1]) / 10
 window <- c(edges[1] + 4 * wide, edges[2] + 4 * wide, edges[1] + 5 * wide, edges[2] + 5 * wide)

@@ -588,6 +588,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_whole_records
+double core_whole_records(RawVector text, bool quoted, bool first);
+RcppExport SEXP _civicatlas_core_whole_records(SEXP textSEXP, SEXP quotedSEXP, SEXP firstSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type text(textSEXP);
+    Rcpp::traits::input_parameter< bool >::type quoted(quotedSEXP);
+    Rcpp::traits::input_parameter< bool >::type first(firstSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_whole_records(text, quoted, first));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_zip_entries
 List core_zip_entries(std::string path);
 RcppExport SEXP _civicatlas_core_zip_entries(SEXP pathSEXP) {
@@ -656,6 +669,19 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< std::string >::type box_group(box_groupSEXP);
     Rcpp::traits::input_parameter< CharacterVector >::type box_members(box_membersSEXP);
     rcpp_result_gen = Rcpp::wrap(core_flatten_parquet(metadata, window, box_group, box_members));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_parquet_boxes
+NumericMatrix core_parquet_boxes(RawVector metadata, std::string box_group, CharacterVector box_members);
+RcppExport SEXP _civicatlas_core_parquet_boxes(SEXP metadataSEXP, SEXP box_groupSEXP, SEXP box_membersSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type metadata(metadataSEXP);
+    Rcpp::traits::input_parameter< std::string >::type box_group(box_groupSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type box_members(box_membersSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_parquet_boxes(metadata, box_group, box_members));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1082,6 +1108,104 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_open_parquet
+SEXP core_open_parquet(std::string path);
+RcppExport SEXP _civicatlas_core_open_parquet(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_open_parquet(path));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_close_parquet
+void core_close_parquet(SEXP parquet);
+RcppExport SEXP _civicatlas_core_close_parquet(SEXP parquetSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type parquet(parquetSEXP);
+    core_close_parquet(parquet);
+    return R_NilValue;
+END_RCPP
+}
+// core_about_parquet
+List core_about_parquet(SEXP parquet);
+RcppExport SEXP _civicatlas_core_about_parquet(SEXP parquetSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type parquet(parquetSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_about_parquet(parquet));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_read_parquet
+List core_read_parquet(SEXP parquet, IntegerVector fields, IntegerVector groups);
+RcppExport SEXP _civicatlas_core_read_parquet(SEXP parquetSEXP, SEXP fieldsSEXP, SEXP groupsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type parquet(parquetSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type fields(fieldsSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type groups(groupsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_parquet(parquet, fields, groups));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_parquet_shapes
+List core_parquet_shapes(SEXP parquet, int field, IntegerVector groups, Nullable<NumericVector> within, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_parquet_shapes(SEXP parquetSEXP, SEXP fieldSEXP, SEXP groupsSEXP, SEXP withinSEXP, SEXP skip_damagedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type parquet(parquetSEXP);
+    Rcpp::traits::input_parameter< int >::type field(fieldSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type groups(groupsSEXP);
+    Rcpp::traits::input_parameter< Nullable<NumericVector> >::type within(withinSEXP);
+    Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_parquet_shapes(parquet, field, groups, within, skip_damaged));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_create_parquet
+SEXP core_create_parquet(std::string path, List columns, std::string shape_name);
+RcppExport SEXP _civicatlas_core_create_parquet(SEXP pathSEXP, SEXP columnsSEXP, SEXP shape_nameSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< std::string >::type shape_name(shape_nameSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_create_parquet(path, columns, shape_name));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_add_to_parquet
+void core_add_to_parquet(SEXP writer, List columns, IntegerVector handles, Nullable<List> store, double rows);
+RcppExport SEXP _civicatlas_core_add_to_parquet(SEXP writerSEXP, SEXP columnsSEXP, SEXP handlesSEXP, SEXP storeSEXP, SEXP rowsSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type writer(writerSEXP);
+    Rcpp::traits::input_parameter< List >::type columns(columnsSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< Nullable<List> >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< double >::type rows(rowsSEXP);
+    core_add_to_parquet(writer, columns, handles, store, rows);
+    return R_NilValue;
+END_RCPP
+}
+// core_finish_parquet
+void core_finish_parquet(SEXP writer, CharacterVector metadata);
+RcppExport SEXP _civicatlas_core_finish_parquet(SEXP writerSEXP, SEXP metadataSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type writer(writerSEXP);
+    Rcpp::traits::input_parameter< CharacterVector >::type metadata(metadataSEXP);
+    core_finish_parquet(writer, metadata);
+    return R_NilValue;
+END_RCPP
+}
 // core_related_pairs
 List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, std::string relation, double distance);
 RcppExport SEXP _civicatlas_core_related_pairs(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP relationSEXP, SEXP distanceSEXP) {
@@ -1364,6 +1488,19 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_hilbert_keys
+NumericVector core_hilbert_keys(IntegerVector handles, List store, NumericVector extent);
+RcppExport SEXP _civicatlas_core_hilbert_keys(SEXP handlesSEXP, SEXP storeSEXP, SEXP extentSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type extent(extentSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_hilbert_keys(handles, store, extent));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_boxes
 NumericMatrix core_boxes(IntegerVector handles, List store);
 RcppExport SEXP _civicatlas_core_boxes(SEXP handlesSEXP, SEXP storeSEXP) {
@@ -1514,12 +1651,14 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_read_kml", (DL_FUNC) &_civicatlas_core_read_kml, 1},
     {"_civicatlas_core_encode_kml", (DL_FUNC) &_civicatlas_core_encode_kml, 5},
     {"_civicatlas_core_read_delimited", (DL_FUNC) &_civicatlas_core_read_delimited, 3},
+    {"_civicatlas_core_whole_records", (DL_FUNC) &_civicatlas_core_whole_records, 3},
     {"_civicatlas_core_zip_entries", (DL_FUNC) &_civicatlas_core_zip_entries, 1},
     {"_civicatlas_core_hold_file", (DL_FUNC) &_civicatlas_core_hold_file, 1},
     {"_civicatlas_core_release_file", (DL_FUNC) &_civicatlas_core_release_file, 1},
     {"_civicatlas_core_read_bytes", (DL_FUNC) &_civicatlas_core_read_bytes, 2},
     {"_civicatlas_core_group_parquet_columns", (DL_FUNC) &_civicatlas_core_group_parquet_columns, 3},
     {"_civicatlas_core_flatten_parquet", (DL_FUNC) &_civicatlas_core_flatten_parquet, 4},
+    {"_civicatlas_core_parquet_boxes", (DL_FUNC) &_civicatlas_core_parquet_boxes, 3},
     {"_civicatlas_core_gzip", (DL_FUNC) &_civicatlas_core_gzip, 1},
     {"_civicatlas_core_encode_zip", (DL_FUNC) &_civicatlas_core_encode_zip, 2},
     {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 4},
@@ -1551,6 +1690,14 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_buffer", (DL_FUNC) &_civicatlas_core_buffer, 5},
     {"_civicatlas_core_simplify", (DL_FUNC) &_civicatlas_core_simplify, 4},
     {"_civicatlas_core_shared_measures", (DL_FUNC) &_civicatlas_core_shared_measures, 4},
+    {"_civicatlas_core_open_parquet", (DL_FUNC) &_civicatlas_core_open_parquet, 1},
+    {"_civicatlas_core_close_parquet", (DL_FUNC) &_civicatlas_core_close_parquet, 1},
+    {"_civicatlas_core_about_parquet", (DL_FUNC) &_civicatlas_core_about_parquet, 1},
+    {"_civicatlas_core_read_parquet", (DL_FUNC) &_civicatlas_core_read_parquet, 3},
+    {"_civicatlas_core_parquet_shapes", (DL_FUNC) &_civicatlas_core_parquet_shapes, 5},
+    {"_civicatlas_core_create_parquet", (DL_FUNC) &_civicatlas_core_create_parquet, 3},
+    {"_civicatlas_core_add_to_parquet", (DL_FUNC) &_civicatlas_core_add_to_parquet, 5},
+    {"_civicatlas_core_finish_parquet", (DL_FUNC) &_civicatlas_core_finish_parquet, 2},
     {"_civicatlas_core_related_pairs", (DL_FUNC) &_civicatlas_core_related_pairs, 6},
     {"_civicatlas_core_count_meeting", (DL_FUNC) &_civicatlas_core_count_meeting, 6},
     {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},
@@ -1573,6 +1720,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_coordinates", (DL_FUNC) &_civicatlas_core_coordinates, 2},
     {"_civicatlas_core_types", (DL_FUNC) &_civicatlas_core_types, 2},
     {"_civicatlas_core_vertex_counts", (DL_FUNC) &_civicatlas_core_vertex_counts, 2},
+    {"_civicatlas_core_hilbert_keys", (DL_FUNC) &_civicatlas_core_hilbert_keys, 3},
     {"_civicatlas_core_boxes", (DL_FUNC) &_civicatlas_core_boxes, 2},
     {"_civicatlas_core_derive", (DL_FUNC) &_civicatlas_core_derive, 3},
     {"_civicatlas_core_thinned", (DL_FUNC) &_civicatlas_core_thinned, 5},

@@ -280,7 +280,9 @@ Column kernel_column(SEXP values) {
       column.integers.assign(INTEGER(values), INTEGER(values) + n);
       break;
     case REALSXP:
-      column.type = Rf_inherits(values, "Date") ? ColumnType::date : ColumnType::real;
+      column.type = Rf_inherits(values, "Date")      ? ColumnType::date
+                    : Rf_inherits(values, "POSIXct") ? ColumnType::datetime
+                                                     : ColumnType::real;
       column.reals.assign(REAL(values), REAL(values) + n);
       break;
     case STRSXP:

@@ -334,6 +334,12 @@ List core_read_delimited(RawVector text, std::string separator, bool skip_damage
   return List::create(_["columns"] = columns, _["notices"] = r_notices(table.notices));
 }
 
+// How many bytes the whole records take that start a text, or the first of them.
+// [[Rcpp::export]]
+double core_whole_records(RawVector text, bool quoted, bool first) {
+  return static_cast<double>(whole_records({RAW(text), static_cast<std::size_t>(text.size())}, quoted, first));
+}
+
 // --- files -----------------------------------------------------------------------------------------------------
 
 // Entries of a zip archive.
@@ -393,6 +399,21 @@ List core_flatten_parquet(RawVector metadata, Nullable<NumericVector> window, st
       flatten_parquet(bytes, optional_box(window), box_group, as<std::vector<std::string>>(box_members));
   return List::create(_["metadata"] = r_raw(flat.metadata), _["dropped"] = wrap(flat.dropped),
                       _["row_groups"] = static_cast<double>(flat.row_groups));
+}
+
+// A row for each group of rows: xmin, ymin, xmax, ymax, NA where its statistics do not tell.
+// [[Rcpp::export]]
+NumericMatrix core_parquet_boxes(RawVector metadata, std::string box_group, CharacterVector box_members) {
+  const ByteSpan bytes{RAW(metadata), static_cast<std::size_t>(metadata.size())};
+  const auto boxes = parquet_boxes(bytes, box_group, as<std::vector<std::string>>(box_members));
+  NumericMatrix out(static_cast<int>(boxes.size()), 4);
+  std::fill(out.begin(), out.end(), NA_REAL);
+  for (std::size_t i = 0; i < boxes.size(); ++i)
+    if (boxes[i]) {
+      const double edges[4] = {boxes[i]->xmin, boxes[i]->ymin, boxes[i]->xmax, boxes[i]->ymax};
+      for (int edge = 0; edge < 4; ++edge) out(static_cast<int>(i), edge) = edges[edge];
+    }
+  return out;
 }
 
 // [[Rcpp::export]]

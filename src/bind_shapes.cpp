@@ -1,6 +1,7 @@
 #include "bind.h"
 #include "kernel/base/error.h"
 #include "kernel/base/parallel.h"
+#include "kernel/index/rtree.h"
 #include "kernel/measure/hull.h"
 #include "kernel/shapes/antimeridian.h"
 #include "kernel/shapes/thin.h"
@@ -259,6 +260,13 @@ IntegerVector core_vertex_counts(IntegerVector handles, List store) {
 }
 
 // A matrix of four rows (xmin, ymin, xmax, ymax), a column each; NA where there is no box.
+// The places of rows along the Hilbert curve over an extent of xmin, ymin, xmax, ymax.
+// [[Rcpp::export]]
+NumericVector core_hilbert_keys(IntegerVector handles, List store, NumericVector extent) {
+  std::vector<double> keys = hilbert_keys(shape_rows(handles, store), {extent[0], extent[1], extent[2], extent[3]});
+  return r_vector(keys);
+}
+
 // [[Rcpp::export]]
 NumericMatrix core_boxes(IntegerVector handles, List store) {
   const ShapeRows rows = shape_rows(handles, store);

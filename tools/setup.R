@@ -5,10 +5,10 @@ for (file in c("tools/setup-plan.R", "tools/setup-build.R")) source(file)
 
 extras <- list(
   demo = NULL,
-  test = c("bit64", "blob", "bslib", "chromote", "ggiraph", "httpuv", "httr2", "nanoparquet", "processx", "ragg", "readxl", "RPostgres", "shiny", "svglite", "testthat", "tidyr", "withr"),
+  test = c("bit64", "blob", "bslib", "chromote", "ggiraph", "httpuv", "httr2", "mirai", "nanoparquet", "processx", "ragg", "readxl", "RPostgres", "shiny", "svglite", "testthat", "tidyr", "withr"),
   threads = NULL,
   windows = NULL,
-  bench = c("bench", "data.table", "ragg"),
+  bench = c("bench", "data.table", "mirai", "ragg"),
   lint = "lintr",
   docs = "roxygen2",
   site = c("knitr", "pkgdown", "ragg", "rmarkdown"),

@@ -14,11 +14,14 @@
 #include "kernel/formats/delimited.h"
 #include "kernel/formats/geopackage.h"
 #include "kernel/formats/kml.h"
+#include "kernel/formats/parquet_file.h"
 #include "kernel/formats/parquet_footer.h"
+#include "kernel/formats/snappy.h"
 #include "kernel/formats/zip.h"
 #include "kernel/io/deflate.h"
 #include "kernel/query/expression.h"
 #include "kernel/shapes/wkb.h"
+#include "parquet_rows.h"
 #include "reading.h"
 
 using namespace civic;
@@ -186,6 +189,21 @@ TEST_CASE("mutated blobs, tables in text, gzip, KML and Parquet metadata") {
     flatten_parquet(bytes, Box{0, 0, 1, 1}, "bbox", {"xmin", "ymin", "xmax", "ymax"});
     group_parquet_columns(bytes, "bbox", {"c"});
   });
+  fuzz({test::parquet_file(3), test::parquet_file(40)}, [](const Seed& bytes) {
+    const InputFile file{ByteSpan(bytes)};
+    const ParquetReader reader(file);
+    for (std::size_t group = 0; group < reader.groups(); ++group)
+      for (std::size_t field = 0; field < reader.fields().size(); ++field) {
+        if (!reader.fields()[field].readable) continue;
+        Column column;
+        if (reader.fields()[field].type == ColumnType::empty)
+          BlobDecoder(BlobForm::wkb, missing_integer, std::nullopt, false).add(reader.blobs(field, group).values);
+        else
+          reader.read(field, group, column);
+      }
+  });
+  fuzz({Seed{17, 2 << 2, 'a', 'b', 'c', 3 << 2 | 1, 3, 2 << 2 | 2, 3, 0, 3 << 2 | 3, 9, 0, 0, 0}},
+       [](const Seed& bytes) { unpack_snappy(bytes, 17); });
 }
 
 TEST_CASE("mutated zip archives, grid files and texts of CRSs") {

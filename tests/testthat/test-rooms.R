@@ -2,7 +2,7 @@
 root <- testthat::test_path("..", "..")
 skip_if_not(file.exists(file.path(root, "R", "base-conditions.R")), "the sources belong to the checkout")
 
-levels <- c(base = 1, data = 2, io = 3, fmt = 3, verb = 4, stat = 5, map = 6, cli = 7, flow = 8, page = 9)
+levels <- c(base = 1, data = 2, io = 3, fmt = 3, verb = 4, stat = 5, map = 6, tile = 7, cli = 8, flow = 9, page = 10)
 
 # The names that a file defines, and those of other files that its functions use.
 names_of <- function(file) {

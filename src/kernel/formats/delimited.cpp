@@ -135,4 +135,16 @@ DelimitedTable read_delimited(ByteSpan text, char separator, bool skip_damaged) 
   return DelimitedReader(text, separator, skip_damaged).read();
 }
 
+std::size_t whole_records(ByteSpan text, bool quoted, bool first) {
+  std::size_t end = 0;
+  bool within = false;
+  for (std::size_t at = 0; at < text.size(); ++at) {
+    if (quoted && text[at] == '"') within = !within;
+    if (text[at] != '\n' || within) continue;
+    end = at + 1;
+    if (first) break;
+  }
+  return end;
+}
+
 }  // namespace civic

@@ -17,4 +17,8 @@ struct DelimitedTable {
 // or a quote does not end; with `skip_damaged` such lines are noted and left out.
 DelimitedTable read_delimited(ByteSpan text, char separator, bool skip_damaged);
 
+// How many bytes the whole records take that start a stretch of a text of records a line: all of them, or the first.
+// `quoted`: line ends within quotes end no record.
+std::size_t whole_records(ByteSpan text, bool quoted, bool first);
+
 }  // namespace civic

@@ -27,4 +27,9 @@ struct FlatParquet {
 FlatParquet flatten_parquet(ByteSpan metadata, const std::optional<Box>& window, const std::string& box_group,
                             const std::vector<std::string>& box_members);
 
+// The boxes around the rows of each group, by the statistics of the columns of boxes; nothing where they do not tell
+// it.
+std::vector<std::optional<Box>> parquet_boxes(ByteSpan metadata, const std::string& box_group,
+                                              const std::vector<std::string>& box_members);
+
 }  // namespace civic

@@ -48,6 +48,25 @@ std::uint32_t hilbert_position(std::uint32_t x, std::uint32_t y) {
 
 namespace {
 
+// The cell of a box's middle in the grid over an extent, by its place on the curve.
+class HilbertGrid {
+ public:
+  explicit HilbertGrid(const Box& extent) : extent_(extent) {
+    const double width = extent.xmax - extent.xmin, height = extent.ymax - extent.ymin;
+    to_x_ = width > 0 ? 65535 / width : 0;
+    to_y_ = height > 0 ? 65535 / height : 0;
+  }
+  std::uint32_t position(const Box& box) const {
+    const auto cell = [](double c) { return static_cast<std::uint32_t>(c > 0 ? std::min(c, 65535.0) : 0); };
+    return hilbert_position(cell(((box.xmin + box.xmax) / 2 - extent_.xmin) * to_x_),
+                            cell(((box.ymin + box.ymax) / 2 - extent_.ymin) * to_y_));
+  }
+
+ private:
+  Box extent_;
+  double to_x_ = 0, to_y_ = 0;
+};
+
 struct Keyed {
   std::uint32_t key;
   int row;
@@ -57,17 +76,10 @@ struct Keyed {
 std::vector<Keyed> hilbert_order(std::span<const Box> boxes, const std::vector<int>& rows) {
   Box extent;
   for (const int row : rows) extent.add(boxes[row]);
-  const double width = extent.xmax - extent.xmin, height = extent.ymax - extent.ymin;
-  const double to_x = width > 0 ? 65535 / width : 0, to_y = height > 0 ? 65535 / height : 0;
+  const HilbertGrid grid(extent);
   std::vector<Keyed> order(rows.size());
   parallel_for(rows.size(), 1 << 15, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t i = begin; i < end; ++i) {
-      const Box& box = boxes[rows[i]];
-      const double cx = ((box.xmin + box.xmax) / 2 - extent.xmin) * to_x;
-      const double cy = ((box.ymin + box.ymax) / 2 - extent.ymin) * to_y;
-      auto cell = [](double c) { return static_cast<std::uint32_t>(c > 0 ? std::min(c, 65535.0) : 0); };
-      order[i] = {hilbert_position(cell(cx), cell(cy)), rows[i]};
-    }
+    for (std::size_t i = begin; i < end; ++i) order[i] = {grid.position(boxes[rows[i]]), rows[i]};
   });
   // By squares of the curve, about as many as there are boxes.
   int shift = 0;
@@ -79,6 +91,18 @@ std::vector<Keyed> hilbert_order(std::span<const Box> boxes, const std::vector<i
 }
 
 }  // namespace
+
+std::vector<double> hilbert_keys(const ShapeRows& rows, const Box& extent) {
+  const HilbertGrid grid(extent);
+  std::vector<double> keys(static_cast<std::size_t>(rows.size()));
+  parallel_for(keys.size(), 1 << 15, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t row = begin; row < end; ++row) {
+      const Box box = rows.box(static_cast<int>(row));
+      keys[row] = box.empty() ? 0x1p32 : grid.position(box);
+    }
+  });
+  return keys;
+}
 
 RTree::RTree(const ShapeRows& rows) {
   std::vector<Box> boxes(static_cast<std::size_t>(rows.size()));

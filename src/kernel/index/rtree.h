@@ -83,4 +83,8 @@ void RTree::visit(const Box& box, const Found& found) const {
 // Position of a cell on the Hilbert curve over a 65536 x 65536 grid.
 std::uint32_t hilbert_position(std::uint32_t x, std::uint32_t y);
 
+// That of the middle of each row's box, of the grid over an extent; places beyond it are at its edges, rows without a
+// shape after all.
+std::vector<double> hilbert_keys(const ShapeRows& rows, const Box& extent);
+
 }  // namespace civic

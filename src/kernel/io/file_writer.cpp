@@ -49,7 +49,7 @@ FileWriter::~FileWriter() {
 }
 
 void FileWriter::write(const void* data, std::size_t size) {
-  if (std::fwrite(data, 1, size, file_) != size) cannot_write(path_, std::strerror(errno));
+  if (size > 0 && std::fwrite(data, 1, size, file_) != size) cannot_write(path_, std::strerror(errno));
 }
 
 void FileWriter::close() {

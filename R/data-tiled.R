@@ -1,0 +1,126 @@
+# Layers in tiles. A tiled layer is a `source` (see tile_source()), the `steps` that are put off until they are run, and a `prototype`, a frame
+# without rows that went through the same steps and so tells columns, their types and the CRS.
+
+new_tiled_layer <- function(source, prototype, steps = list()) {
+  structure(list(source = source, prototype = prototype, steps = steps), class = "tiled_layer")
+}
+
+is_tiled <- function(x) inherits(x, "tiled_layer")
+
+# The verbs that work on tiled layers. Files of R/tile-*.R register theirs:
+# * `layers`: the arguments that take layers, the first of which may be tiled
+# * `masked`: arguments that are expressions on columns
+# * `how(args, slot)`: how the step runs (see R/tile-verbs.R), or an error where it cannot
+tiled_verbs <- new.env(parent = emptyenv())
+register_tiled_verb <- function(name, how, layers = "x", masked = character()) tiled_verbs[[name]] <- list(how = how, layers = layers, masked = masked)
+
+# What files of R/tile-*.R do for those below them: `open` a folder, `write` a layer, `describe` it, give a frame `for_map`.
+tile_work <- new.env(parent = emptyenv())
+register_tile_work <- function(name, work) assign(name, work, envir = tile_work)
+
+# What a verb does first where a layer is tiled: the call is kept, to be run tile by tile (see run_tiles()). Where the first layer is a frame and the
+# second is tiled, and the verb goes by the rows of the first, these are put into tiles that are in memory.
+put_off <- function(verb, frame = rlang::caller_env()) {
+  about <- tiled_verbs[[verb]]
+  args <- arguments_given(sys.function(sys.parent()), frame, about$masked)
+  slot <- Find(function(name) is_tiled(args[[name]]), about$layers)
+  how <- about$how(args, slot)
+  if (how$kind == "rows" && slot != about$layers[1]) {
+    slot <- about$layers[1]
+    args[[slot]] <- tiles_of_frame(args[[slot]])
+  }
+  layer <- args[[slot]]
+  args[slot] <- list(NULL)
+  columns <- unlist(c(list(names(layer$prototype)), lapply(args, function(value) if (is_tiled(value)) names(value$prototype) else names(value))))
+  step <- list(verb = verb, args = lapply(args, portable, columns), slot = slot, text = call_text(rlang::frame_call(frame)), how = how)
+  with_step(layer, step, frame)
+}
+
+# The layer with one step more; its prototype goes through it at once, so that what cannot be is told here.
+with_step <- function(layer, step, frame) {
+  first <- step
+  first$args <- lapply(step$args, function(value) if (is_tiled(value)) value$prototype else value)
+  prototype <- of_no_rows(perform_step_on(layer$prototype, first), frame)
+  new_tiled_layer(layer$source, prototype, c(layer$steps, list(step)))
+}
+
+# A function of ours that works by rows, as a step.
+with_row_step <- function(layer, fun, args) {
+  step <- list(verb = fun, args = args, slot = "x", text = paste0(fun, "(", paste(vapply(args, toString, ""), collapse = ", "), ")"), how = list(kind = "rows"))
+  with_step(layer, step, NULL)
+}
+
+# A frame in tiles of rows that lie near each other, with the rows' numbers in a column of its own.
+tiles_of_frame <- function(x, rows = 50000) {
+  shapes <- as_shapes(x)
+  extent <- unname(box_of(shapes))
+  extent[is.na(extent)] <- 0
+  order <- order(core_hilbert_keys(handles_of(shapes), store_of(shapes), extent))
+  groups <- unname(split(order, ceiling(seq_along(order) / rows)))
+  boxes <- vapply(groups, function(group) unname(box_of(shapes[group])), double(4))
+  dim(boxes) <- c(4L, length(groups))
+  tiles <- tibble::tibble(rows = as.double(lengths(groups)), xmin = boxes[1, ], ymin = boxes[2, ], xmax = boxes[3, ], ymax = boxes[4, ], bytes = NA_real_)
+  x[[row_number_column]] <- seq_len(nrow(x))
+  attr(x, "history") <- list()
+  new_tiled_layer(list(frame = x, rows = groups, tiles = tiles, crs = crs_of(x), shape = shape_column_name(x)), x[0, ])
+}
+
+row_number_column <- ".row_of_frame"
+
+# A prototype's own lines say nothing: they are about no rows. Errors are the verb's.
+of_no_rows <- function(expr, call) {
+  out <- tryCatch(suppressWarnings(quietly(expr)), error = function(e) {
+    e$call <- if (is.environment(call)) rlang::frame_call(call)
+    rlang::cnd_signal(e)
+  })
+  if (is.data.frame(out)) attr(out, "history") <- list()
+  out[0, ]
+}
+
+# The arguments of a verb that were given, by name: values, and expressions where it takes these.
+arguments_given <- function(fun, frame, masked) {
+  names <- setdiff(names(formals(fun)), "...")
+  names <- names[!vapply(names, function(name) eval(call("missing", as.name(name)), frame), NA)]
+  value_of <- function(name) {
+    if (name %in% masked) eval(call("enquo", as.name(name)), list(enquo = rlang::enquo), frame) else get(name, frame)
+  }
+  dots <- if ("..." %in% names(formals(fun))) eval(quote(enquos(...)), list(enquos = rlang::enquos), frame)
+  c(lapply(stats::setNames(nm = names), value_of), as.list(dots))
+}
+
+# An argument as another process can have it: an expression takes with it what it names, a frame leaves its history.
+portable <- function(value, columns) {
+  if (is_spatial_frame(value)) {
+    attr(value, "history") <- list()
+    return(value)
+  }
+  if (!rlang::is_quosure(value)) return(value)
+  env <- rlang::quo_get_env(value)
+  own <- new.env(parent = baseenv())
+  for (name in setdiff(all.names(rlang::quo_get_expr(value), unique = TRUE), columns)) {
+    found <- get0(name, env)
+    if (is.null(found) || identical(found, get0(name, baseenv()))) next
+    assign(name, found, envir = own)
+  }
+  rlang::new_quosure(rlang::quo_get_expr(value), own)
+}
+
+# Calls the verb of a step on a layer. Frames are handed over by name, so that what is written down of the call is short.
+perform_step_on <- function(layer, step) {
+  args <- step$args
+  args[step$slot] <- list(layer)
+  named <- nzchar(rlang::names2(args)) & !vapply(args, rlang::is_quosure, NA)
+  env <- list2env(args[named], parent = asNamespace("civicatlas"))
+  given <- args
+  given[named] <- lapply(names(args)[named], as.name)
+  eval(as.call(c(if (step$verb %in% dplyr_verbs) call("::", quote(dplyr), as.name(step$verb)) else as.name(step$verb), given)), env)
+}
+
+dplyr_verbs <- c("filter", "mutate", "select", "rename")
+
+# What a verb that is not for tiled layers says of one.
+need_no_tiles <- function(x, call) {
+  if (!is_tiled(x)) return(invisible())
+  collect <- typed("{.code dplyr::collect(x)}, or {.code run_tiles(x)}, gives a frame in memory", "{.code civicatlas convert INPUT OUTPUT} makes one file of it")
+  fail("argument", c("A tiled layer cannot be used here.", i = paste0(collect, ".")), call = call)
+}

@@ -1,0 +1,301 @@
+# Folders of tiles: GeoParquet files with a manifest beside them, or those of others without.
+
+manifest_name <- "tiles.json"
+manifest_version <- 1
+
+# A source of tiles: the `folder`, `columns` (empty vectors by name), `shape` (name of the shape column, or NULL), `crs`, and `tiles`, a tibble of
+# `file`, `groups` (of rows in it; a list), `rows`, `xmin` to `ymax` and `bytes`, in the order of the rows. `ranges` of columns by tile, as far as known.
+tile_source <- function(folder, columns, shape, crs, tiles, ranges = list(), about = list()) {
+  list(folder = folder, columns = columns, shape = shape, crs = crs, tiles = tiles, ranges = ranges, about = about)
+}
+
+is_tile_folder <- function(path) {
+  rlang::is_string(path) && dir.exists(path) && (file.exists(file.path(path, manifest_name)) || length(parquet_files(path)) > 0)
+}
+
+parquet_files <- function(folder) list.files(folder, "[.](geo)?parquet$", ignore.case = TRUE)
+
+# --- the manifest --------------------------------------------------------------------------------------------------------
+
+write_manifest <- function(source, history = NULL) {
+  tiles <- source$tiles
+  tiles$groups <- NULL
+  crs <- source$crs
+  content <- list(
+    civicatlas_tiles = manifest_version, written_by = paste("civicatlas", utils::packageVersion("civicatlas")), rows = sum(tiles$rows),
+    crs = if (!is.null(crs)) list(code = if (!is.na(crs$code)) crs$code, text = crs_text(crs)), shape = source$shape,
+    columns = lapply(names(source$columns), function(name) list(name = name, type = type_of_column(source$columns[[name]]))),
+    tiles = tiles, ranges = source$ranges, history = history, about = source$about
+  )
+  text <- jsonlite::toJSON(content, auto_unbox = TRUE, digits = NA, null = "null", na = "null", dataframe = "rows", pretty = TRUE)
+  write_files(stats::setNames(list(charToRaw(enc2utf8(as.character(text)))), file.path(source$folder, manifest_name)), NULL)
+  source
+}
+
+# As prototype_of_types() has it.
+type_of_column <- function(column) if (is.object(column)) class(column)[1] else typeof(column)
+
+read_manifest <- function(folder, call) {
+  path <- file.path(folder, manifest_name)
+  broken <- function(why, e = NULL) {
+    fail("format", c("Cannot read {.file {path}}.", x = why, i = "Make the tiles anew with {.fn tile_up}, or remove that file to read the folder by its tiles alone."),
+         call = call)
+  }
+  text <- core(core_read_bytes(path, -1), source = path, call = call)
+  content <- tryCatch(parse_json(rawToChar(text), simplifyVector = TRUE), error = function(e) broken("It is no JSON: {said_by(e)}", e))
+  version <- content$civicatlas_tiles
+  if (!rlang::is_integerish(version, 1) || is.null(content$tiles)) broken("It does not say which tiles there are.")
+  if (version > manifest_version) {
+    fail("format", c("{.file {path}} is of version {version}, written by {content$written_by %||% 'another program'}; this package reads {manifest_version}.",
+                     i = "Update {.pkg civicatlas}."), call = call)
+  }
+  tiles <- tibble::as_tibble(content$tiles)
+  needed <- c("file", "rows", "xmin", "ymin", "xmax", "ymax", "bytes")
+  if (nrow(tiles) && is.null(tiles$kinds)) tiles$kinds <- NA_character_
+  if (nrow(tiles) && (!all(needed %in% names(tiles)) || !is.character(tiles$file) || !is.numeric(tiles$rows))) broken("Its tiles lack fields.")
+  if (!nrow(tiles)) tiles <- no_tiles()
+  if (any(tiles$file != basename(tiles$file))) broken("A tile lies outside the folder.")
+  for (number in c("rows", "bytes", box_members)) tiles[[number]] <- as.double(tiles[[number]])
+  tiles$groups <- rep(list(NULL), nrow(tiles))
+  types <- content$columns
+  columns <- if (length(types)) prototype_of_types(types$type, types$name) else list()
+  crs <- if (!is.null(content$crs)) as_crs(content$crs$code %||% content$crs$text, call = call)
+  tile_source(folder, columns, content$shape, crs, tiles, content$ranges, content$about)
+}
+
+no_tiles <- function() {
+  tibble::tibble(file = character(), rows = double(), xmin = double(), ymin = double(), xmax = double(), ymax = double(), bytes = double(), md5 = character(),
+                 kinds = character(), groups = list())
+}
+
+# --- folders of others ---------------------------------------------------------------------------------------------------
+
+# The tiles of a folder without a manifest: the groups of rows of its files, which must all be of one kind.
+tiles_of_files <- function(folder, call) {
+  files <- parquet_files(folder)
+  found <- lapply(files, function(file) tiles_of_file(folder, file, call))
+  first <- found[[1]]
+  for (other in found[-1]) {
+    same <- identical(other$columns, first$columns) && identical(other$shape, first$shape) && same_crs_or_none(other$crs, first$crs)
+    if (!same) {
+      fail("format", c("{.file {other$tiles$file[1]}} has another schema than {.file {first$tiles$file[1]}}, in the folder {.file {folder}}.",
+                       i = "Tiles of one layer have the same columns, types and CRS; {.fn stack_layers} puts layers together that differ."), call = call)
+    }
+  }
+  first$tiles <- vctrs::vec_rbind(!!!lapply(found, `[[`, "tiles"))
+  first
+}
+
+same_crs_or_none <- function(a, b) if (is.null(a) || is.null(b)) is.null(a) && is.null(b) else same_crs(a, b)
+
+tiles_of_file <- function(folder, file, call) {
+  path <- file.path(folder, file)
+  parquet <- open_parquet(path, path, call)
+  on.exit(close_parquet(parquet))
+  if (is.null(parquet) || !reads_all(parquet)) return(tile_of_frame(folder, file, call))
+  about <- parquet$geo$columns[[parquet$shape %||% ""]]
+  crs <- if (!is.null(parquet$shape)) parquet_crs(about, list(name = path), call)
+  names <- parquet$names[parquet$readable & parquet$types != "bytes"]
+  boxes <- boxes_of_parquet(path, about, call)
+  if (nrow(boxes) == 1 && anyNA(boxes)) boxes[1, ] <- parquet_extent(about) %||% NA
+  tiles <- tibble::tibble(file = file, rows = parquet$rows, xmin = boxes[, 1], ymin = boxes[, 2], xmax = boxes[, 3], ymax = boxes[, 4],
+                          bytes = file.size(path), md5 = NA_character_, kinds = NA_character_, groups = as.list(seq_along(parquet$rows)))
+  tile_source(folder, prototype_of_types(parquet$types[match(names, parquet$names)], names), parquet$shape, crs, tiles[tiles$rows > 0, ])
+}
+
+# A file that another reader reads, as one tile.
+tile_of_frame <- function(folder, file, call) {
+  x <- quietly(read_layer(file.path(folder, file)))
+  box <- if (is_spatial_frame(x)) unname(box_of(x)) else rep(NA_real_, 4)
+  tiles <- tibble::tibble(file = file, rows = as.double(nrow(x)), xmin = box[1], ymin = box[2], xmax = box[3], ymax = box[4],
+                          bytes = file.size(file.path(folder, file)), md5 = NA_character_, kinds = NA_character_, groups = list(NULL))
+  tile_source(folder, lapply(as.list(attribute_table(x)), vctrs::vec_ptype), shape_column_name(x), if (is_spatial_frame(x)) crs_of(x), tiles)
+}
+
+# --- opening and reading -------------------------------------------------------------------------------------------------
+
+# A folder of tiles as a tiled layer. What is wrong with a tile is told, or with `damaged = "skip"` warned of, and the rest taken.
+open_tiles <- function(folder, call, damaged = "refuse") {
+  folder <- sub("/+$", "", path.expand(folder))
+  source <- if (file.exists(file.path(folder, manifest_name))) read_manifest(folder, call) else tiles_of_files(folder, call)
+  path <- paste0(folder, "/", source$tiles$file, recycle0 = TRUE)
+  wrong <- ifelse(!file.exists(path), "is missing", ifelse(file.size(path) != source$tiles$bytes, "was cut off or replaced", NA))
+  if (any(!is.na(wrong))) {
+    lines <- escape(paste(source$tiles$file, wrong)[!is.na(wrong)])
+    lines <- stats::setNames(c(utils::head(lines, 5), if (length(lines) > 5) paste("and", length(lines) - 5, "more")), NULL)
+    names(lines) <- rep("x", length(lines))
+    if (damaged != "skip") {
+      skip <- typed("read_layer(folder, damaged = \"skip\")", "--skip-damaged")
+      fail("format", c("The tiles in {.file {folder}} are not whole:", lines, i = "{.code {skip}} takes the others."), call = call)
+    }
+    caution("data", c("Left out of {.file {folder}}:", lines))
+    source <- keep_tiles(source, which(is.na(wrong)))
+  }
+  new_tiled_layer(source, frame_of_tile(source, lapply(source$columns, vctrs::vec_ptype), new_shapes(crs = source$crs)))
+}
+
+keep_tiles <- function(source, which) {
+  source$tiles <- source$tiles[which, ]
+  source$ranges <- lapply(source$ranges, function(range) lapply(range, `[`, which))
+  source
+}
+
+frame_of_tile <- function(source, columns, shapes) {
+  if (is.null(source$shape)) return(tibble::new_tibble(columns, nrow = vctrs::vec_size_common(!!!columns)))
+  columns[[source$shape]] <- shapes
+  new_spatial_frame(tibble::new_tibble(columns, nrow = length(shapes)), source$shape)
+}
+
+# The rows of a tile as a frame; with a `window` those whose box meets it.
+read_tile <- function(source, k, window = source$window, call = NULL) {
+  if (is.null(source$folder)) return(rows_in_window(source$frame[source$rows[[k]], ], window))
+  tile <- source$tiles[k, ]
+  path <- path_of_tile(source$folder, tile$file)
+  parquet <- open_parquet(path, path, call)
+  on.exit(close_parquet(parquet))
+  if (is.null(parquet) || !reads_all(parquet)) {
+    if (!file.exists(path) || is.null(parquet)) fail("format", "The tile {.file {path}} cannot be read: it is missing or damaged.", call = call)
+    return(rows_in_window(quietly(read_layer(path)), window))
+  }
+  missing <- setdiff(c(names(source$columns), source$shape), parquet$names)
+  if (length(missing)) fail("format", "The tile {.file {path}} is of another schema: it has no column {.val {missing[1]}}.", call = call)
+  groups <- tile$groups[[1]] %||% seq_along(parquet$rows)
+  columns <- core(core_read_parquet(parquet$pointer, match(names(source$columns), parquet$names), groups), source = path, call = call)
+  columns <- Map(as_type_of, columns, source$columns)
+  if (is.null(source$shape)) return(frame_of_tile(source, columns, NULL))
+  found <- core(core_parquet_shapes(parquet$pointer, match(source$shape, parquet$names), groups, window, FALSE), source = path, call = call)
+  if (!all(found$kept)) columns <- lapply(columns, `[`, which(found$kept))
+  frame_of_tile(source, columns, shapes_of_core(found, source$crs))
+}
+
+as_type_of <- function(values, prototype) {
+  if (identical(class(values), class(prototype))) return(values)
+  if (is.character(prototype)) as.character(values) else if (is.double(prototype) && !is.object(prototype)) as.double(values) else values
+}
+
+rows_in_window <- function(x, window) {
+  if (is.null(window) || !is_spatial_frame(x)) return(x)
+  x[rows_within(list(within = window), as_shapes(x)), ]
+}
+
+# --- where this process does not see the folder --------------------------------------------------------------------------------
+
+# Steps that were sent to this process by another (see R/tile-engine.R).
+steps_sent <- new.env(parent = emptyenv())
+
+sees <- function(folder) dir.exists(folder) && !isTRUE(getOption("civicatlas.no_shared_folder"))
+
+# A file of a tile where this process has it: in its folder, or as it was sent. Where it is neither, whoever asked is asked for it.
+path_of_tile <- function(folder, file) {
+  path <- file.path(folder, file)
+  if (sees(folder)) return(path)
+  sent <- sent_path(path)
+  if (file.exists(sent)) return(sent)
+  if (!length(ls(steps_sent))) return(path)
+  rlang::abort("", class = "civicatlas_needs", files = path)
+}
+
+sent_path <- function(path) file.path(tempdir(), "sent-tiles", rlang::hash(path))
+
+keep_sent_file <- function(path, bytes) {
+  target <- sent_path(path)
+  dir.create(dirname(target), FALSE)
+  writeBin(bytes, target)
+}
+
+# A tiled layer's rows whose box meets a window, of the tiles alone that do.
+within_window <- function(x, within, call) {
+  query <- settle_window(new_query(rlang::quo(NULL), within, rlang::quo(NULL), call = call), crs_of(x))
+  window <- query$within
+  x$source <- keep_tiles(x$source, tiles_within(x$source, window))
+  x$source$window <- window
+  x
+}
+
+# Those whose box meets a window; boxes that nobody knows may.
+tiles_within <- function(source, window) {
+  tiles <- source$tiles
+  outside <- tiles$xmin > window[3] | tiles$xmax < window[1] | tiles$ymin > window[4] | tiles$ymax < window[2]
+  which(!outside | is.na(outside))
+}
+
+# --- writing -------------------------------------------------------------------------------------------------------------
+
+# Writes a frame or table as a tile and tells its row of the manifest, with the ranges of its columns.
+write_tile <- function(x, path, call = NULL) {
+  columns <- lapply(as.list(dplyr::ungroup(attribute_table(x))), tile_column)
+  shapes <- if (is_spatial_frame(x)) as_shapes(x)
+  shape <- if (!is.null(shapes)) shape_column_name(x)
+  writer <- core(core_create_parquet(path, lapply(columns, `[`, 0L), shape %||% ""), call = call)
+  add_to_tile(writer, columns, shapes, nrow(x), call)
+  core(core_finish_parquet(writer, suppressWarnings(metadata_of_tile(shapes, shape))), call = call)
+  row_of_tile(path, columns, shapes, nrow(x))
+}
+
+add_to_tile <- function(writer, columns, shapes, rows, call = NULL) {
+  core(core_add_to_parquet(writer, columns, if (is.null(shapes)) integer() else handles_of(shapes), if (!is.null(shapes)) store_of(shapes), rows), call = call)
+}
+
+metadata_of_tile <- function(shapes, name) {
+  if (is.null(shapes)) return(character())
+  geo <- parquet_geo(shapes, name)
+  geo$columns[[1]]$covering <- NULL
+  c(geo = as.character(jsonlite::toJSON(geo, auto_unbox = TRUE, digits = NA, null = "null")))
+}
+
+row_of_tile <- function(path, columns, shapes, rows) {
+  box <- if (length(shapes)) unname(box_of(shapes)) else rep(NA_real_, 4)
+  ranges <- lapply(Filter(is_ranged, columns), function(column) {
+    present <- as.double(column[!is.na(column)])
+    if (length(present)) range(present) else c(NA_real_, NA_real_)
+  })
+  row <- tibble::tibble(file = basename(path), rows = as.double(rows), xmin = box[1], ymin = box[2], xmax = box[3], ymax = box[4], bytes = file.size(path),
+                        md5 = unname(tools::md5sum(path)), kinds = paste(sort(unique(stats::na.omit(geometry_type_of(shapes %||% new_shapes())))), collapse = " "),
+                        groups = list(NULL))
+  list(tile = row, ranges = ranges)
+}
+
+is_ranged <- function(column) (is.numeric(column) || inherits(column, "Date")) && !is.logical(column)
+
+# A column as a tile holds it.
+tile_column <- function(column) {
+  if (inherits(column, "POSIXlt")) column <- as.POSIXct(column)
+  if (inherits(column, "Date")) return(structure(as.double(column), class = "Date"))
+  if (inherits(column, "POSIXct")) return(structure(as.double(column), class = c("POSIXct", "POSIXt"), tzone = "UTC"))
+  if (!is.atomic(column) || is.complex(column) || is.raw(column)) fail("column", "A column of {.cls {class(column)[1]}} cannot be kept in tiles.", call = NULL)
+  if (is.object(column)) as.character(column) else column
+}
+
+# The manifest's `tiles` and `ranges` of what write_tile() told.
+tiles_of_rows <- function(found) {
+  tiles <- vctrs::vec_rbind(no_tiles(), !!!lapply(found, `[[`, "tile"))
+  names <- unique(unlist(lapply(found, function(one) names(one$ranges))))
+  ranges <- lapply(stats::setNames(nm = names), function(name) {
+    ends <- lapply(found, function(one) one$ranges[[name]] %||% c(NA_real_, NA_real_))
+    list(least = vapply(ends, `[`, 0, 1), greatest = vapply(ends, `[`, 0, 2))
+  })
+  list(tiles = tiles, ranges = ranges)
+}
+
+# A folder beside its place in which tiles are made, and which takes it when it is whole.
+publish_folder <- function(beside, folder, call) {
+  old <- if (dir.exists(folder)) name_beside(folder)
+  if (!is.null(old) && !file.rename(folder, old)) fail("file", "{.file {folder}} cannot be replaced.", call = call)
+  if (!file.rename(beside, folder)) {
+    if (!is.null(old)) file.rename(old, folder)
+    fail("file", "{.file {folder}} cannot be written.", call = call)
+  }
+  if (!is.null(old)) unlink(old, recursive = TRUE, expand = FALSE)
+}
+
+need_free_folder <- function(folder, replace, call) {
+  need_place(folder, call)
+  if (!file.exists(folder)) return(invisible())
+  if (!dir.exists(folder)) fail("file", "{.file {folder}} is a file, where a folder of tiles is to be.", call = call)
+  there <- list.files(folder, all.files = TRUE, no.. = TRUE)
+  others <- setdiff(there, c(manifest_name, parquet_files(folder)))
+  if (length(others)) fail("file", c("{.file {folder}} holds other files than tiles: {.file {utils::head(others, 3)}}.", i = "Name another folder."), call = call)
+  if (length(there) && !replace) {
+    fail("file", c("{.file {folder}} is there already.", i = "Replace it with {.code {typed('replace = TRUE', '--replace')}}."), call = call)
+  }
+}

@@ -1,0 +1,71 @@
+# Dissolving over tiles: each tile's groups are dissolved by themselves, and what they give of one group is dissolved again, two tiles at a time, so that
+# no more borders are in memory than lie between what is joined.
+
+part_of_dissolve <- function(x, args) {
+  asked <- settled_dissolve(args, x)
+  groups <- asked$groups
+  count <- if (length(groups)) max(groups) else 0L
+  found <- core(core_dissolve(handles_of(asked$shapes), store_of(asked$shapes), groups))
+  falling <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = groups)
+  part <- if (length(asked$summaries)) part_of_summaries(falling, count, asked$summaries)
+  part$once <- if (length(asked$once)) list(values = attribute_table(x)[asked$once], region = groups)
+  list(keys = vctrs::vec_slice(asked$attributes[asked$keys], match(seq_len(count), groups)), shapes = shapes_of_rows(found, count, crs_of(asked$shapes)),
+       part = part, deep = sum(are_deep(asked$shapes)))
+}
+
+settled_dissolve <- function(args, x) {
+  given <- args[!names(args) %in% c(".x", ".once")]
+  named <- nzchar(rlang::names2(given))
+  attributes <- attribute_table(x)
+  keys <- names(choose_columns(attributes, rlang::quo(c(!!!unname(given[!named]))), "...", NULL))
+  groups <- if (length(keys)) vctrs::vec_group_id(attributes[keys]) else rep(1L, nrow(x))
+  attributes(groups) <- NULL
+  once <- args$.once
+  list(shapes = overlay_shapes(x, NULL), attributes = attributes, keys = keys, groups = groups, summaries = given[named],
+       once = if (rlang::is_quosure(once) && !rlang::quo_is_null(once)) names(choose_columns(attributes, once, ".once", NULL)))
+}
+
+merge_dissolve <- function(parts, args, before) {
+  asked <- settled_dissolve(args, before)
+  all <- vctrs::vec_rbind(asked$attributes[0, asked$keys], !!!lapply(parts, `[[`, "keys"))
+  keys <- if (length(asked$keys)) vctrs::vec_unique(all) else all[seq_len(min(1, length(parts))), ]
+  n <- nrow(keys)
+  cells <- lapply(parts, function(part) if (length(asked$keys)) vctrs::vec_match(part$keys, keys) else rep(1L, length(part$shapes)))
+  made <- dissolve_upward(Map(function(part, cell) list(shapes = part$shapes, group = cell), parts, cells))
+  shapes <- new_shapes(rep(NA_integer_, n), crs = crs_of(before))
+  if (length(made$group)) shapes <- made$shapes[match(seq_len(n), made$group)]
+  table <- keys
+  summed <- lapply(parts, `[[`, "part")
+  if (length(asked$summaries)) table <- replace_columns(table, merge_summaries(summed, cells, n, asked$summaries, asked$attributes, NULL))
+  if (length(asked$once)) {
+    moved <- Map(function(part, cell) list(once = list(values = part$once$values, region = cell[part$once$region])), summed, cells)
+    table <- replace_columns(table, merged_once(moved, asked, n, "group"))
+  }
+  tell_depth_lost(sum(vapply(parts, `[[`, 0, "deep")))
+  out <- frame_of_columns(!!!as.list(table), !!shape_column_name(before) := shapes)
+  say("{.fn dissolve_by}: {format_count(nrow(out))} out of {counted(length(parts), 'tile')}.")
+  out
+}
+
+# Neighbouring tiles first, as they lie beside each other along the curve; a list of `shapes` and the `group` of each.
+dissolve_upward <- function(parts) {
+  while (length(parts) > 1) {
+    pairs <- split(parts, ceiling(seq_along(parts) / 2))
+    parts <- lapply(unname(pairs), function(pair) if (length(pair) == 1) pair[[1]] else dissolve_pair(pair[[1]], pair[[2]]))
+  }
+  if (length(parts)) parts[[1]] else list(group = integer())
+}
+
+# Groups that both have are dissolved; the others stay as they are.
+dissolve_pair <- function(a, b) {
+  both <- intersect(a$group, b$group)
+  if (!length(both)) return(list(shapes = vctrs::vec_c(a$shapes, b$shapes), group = c(a$group, b$group)))
+  apart <- list(a = !a$group %in% both, b = !b$group %in% both)
+  together <- vctrs::vec_c(a$shapes[!apart$a], b$shapes[!apart$b])
+  group <- match(c(a$group[!apart$a], b$group[!apart$b]), both)
+  found <- core(core_dissolve(handles_of(together), store_of(together), group))
+  joined <- shapes_of_rows(found, length(both), crs_of(together))
+  list(shapes = vctrs::vec_c(a$shapes[apart$a], b$shapes[apart$b], joined), group = c(a$group[apart$a], b$group[apart$b], both))
+}
+
+register_tiled_verb("dissolve_by", function(args, slot) list(kind = "whole", part = part_of_dissolve, merge = merge_dissolve), layers = ".x", masked = ".once")

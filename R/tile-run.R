@@ -1,0 +1,285 @@
+#' Run what was put off on a tiled layer
+#'
+#' Verbs on a layer in tiles (see [tile_up()]) are put off: they tell their errors at once, and work when `run_tiles()` is called. Tiles are then done one
+#' after the other, or on the daemons of `mirai::daemons()` where some are set: each tile is read, goes through all steps, and what comes of it is
+#' written or added up. The result is that of the same verbs on a frame of all rows, in the same order.
+#'
+#' @param x A tiled layer.
+#' @param target A folder of tiles to make; a file of any format that [write_layer()] writes; `NULL` to get a frame, as `dplyr::collect(x)` does.
+#' @param replace `TRUE` to replace a target that is there.
+#' @param layer The name of the table in a GeoPackage or database.
+#' @return The result, invisibly where it was written: a `tiled_layer` for a folder, else a frame.
+#' @section Verbs on tiled layers:
+#' * by the rows of a tile: [keep_rows()], [drop_rows()], `dplyr::filter()`, `mutate()`, `select()` and `rename()`, [reproject_to()], [declare_crs()],
+#'   [repair_shapes()], [simplify_by()] of each shape by itself, [centroid_of()], [inner_point_of()], [hull_of()], [boundary_of()], [outer_ring_of()],
+#'   [add_measures()], [buffer_by()], [join_table()];
+#' * with a second layer, a frame or tiled too: [clip_to()], [erase_by()], [overlay_with()] (what lies in `x`), [keep_where()], [drop_where()],
+#'   [join_where()], [join_nearest()]; of a tiled one the rows near each tile are read;
+#' * of all rows: [summarise_into()] and [pick_where()] from tiled features, [dissolve_by()], [class_breaks()], [describe_layer()], maps;
+#' * `head()`, `names()`, `nrow()` where nothing is put off, `dplyr::collect()`, [write_layer()].
+#'
+#' Sums over tiles may differ from those of a frame in the last digit, as they are added in another order; columns that are kept in a folder of tiles are
+#' numbers, text, logical, dates and times (factors become text).
+#' @section Going on: With a target the results of tiles are kept in a folder beside it (its name begins with a point) until all are done: a
+#'   run that was ended in the middle, by whatever, goes on where it was when it is called again with the same layer and steps. `run.jsonl`
+#'   in it is the log.
+#' @section Daemons: `mirai::daemons(4)` starts four on this machine; `mirai::daemons(url = "tls+tcp://...")` waits for those of others, which
+#'   need the same version of this package (others are refused by name). Where they do not see the folder of tiles, tiles are sent to them. A tile whose daemon is lost goes to
+#'   another one; tiles that take very long are given to a second.
+#' @examples
+#' cells <- tile_up(demo_file("cells.zip"), file.path(tempdir(), "cells_in_tiles"), rows_per_tile = 500)
+#' wards <- read_layer(demo_file("wards.shp"))
+#' cells |> keep_where(wards) |> run_tiles()
+#' @export
+run_tiles <- function(x, target = NULL, replace = FALSE, layer = NULL) {
+  call <- rlang::current_env()
+  if (!is_tiled(x)) fail("argument", "{.arg x} must be a tiled layer, as {.fn tile_up} and {.fn read_layer} of a folder of tiles give.", call = call)
+  if (is.null(target)) return(collect_tiles(x))
+  if (!rlang::is_string(target)) fail("argument", "{.arg target} must be a path or a database address.", call = call)
+  if (is_folder_target(target)) return(invisible(run_into_folder(x, sub("(?<=.)/+$", "", path.expand(target), perl = TRUE), isTRUE(replace), call)))
+  invisible(run_into_file(x, target, isTRUE(replace), layer, call))
+}
+
+register_tile_work("write", function(x, target, replace, layer) run_tiles(x, target, replace, layer))
+
+# Without an ending of a format it is a folder.
+is_folder_target <- function(target) is.null(format_of_address(target)) && (dir.exists(target) || !nzchar(tools::file_ext(sub("/+$", "", target))))
+
+collect_tiles <- function(x) {
+  started <- clock()
+  work <- tempfile("tiles")
+  dir.create(work)
+  on.exit(unlink(work, recursive = TRUE, expand = FALSE))
+  out <- run_whole(x, work)
+  account_of_run(out, x, started)
+}
+
+# `numbers`: the rows' numbers of a frame that was put into tiles are kept.
+run_into_folder <- function(x, folder, replace, call, numbers = FALSE) {
+  started <- clock()
+  need_free_folder(folder, replace, call)
+  work <- work_folder(folder, x, call)
+  run <- until_whole(x, work)
+  found <- tiles_of_rows(if (is.data.frame(run)) tiles_of_frame_rows(run, work$tiles) else run_tasks(run, work, write = TRUE, numbers = numbers))
+  prototype <- if (numbers) x$prototype else without_row_numbers(x$prototype)
+  source <- tile_source(work$tiles, lapply(as.list(attribute_table(prototype)), function(column) tile_column(column[0])), shape_column_name(prototype),
+                        if (is_spatial_frame(prototype)) crs_of(prototype), found$tiles, found$ranges)
+  write_manifest(source, history = lapply(x$steps, function(step) list(verb = step$verb, call = step$text)))
+  publish_folder(work$tiles, folder, call)
+  forget_work(work)
+  out <- open_tiles(folder, call)
+  took <- round(clock() - started, 1)
+  say("{.fn run_tiles}: {counted(rows_in(x$source), 'row')} in, {format_count(rows_in(out$source))} out in {counted(tiles_in(out$source), 'tile')}; {took} s.")
+  out
+}
+
+# Formats that rows can be added to are written tile by tile; others from a frame of all.
+run_into_file <- function(x, target, replace, layer, call) {
+  whole <- Find(function(step) step$how$kind == "whole", x$steps)
+  address <- format_of_address(target)
+  format <- address %||% target_format(path.expand(target), call)
+  if (!is.null(whole) || !holds(format, "append")) return(write_layer(collect_tiles(x), target, layer = layer, replace = replace))
+  work <- work_folder(path.expand(if (is.null(address)) target else tempfile("database")), x, call)
+  run <- until_whole(x, work)
+  beside <- if (is.null(address)) name_beside(path.expand(target), paste0(".", tools::file_ext(target))) else target
+  first <- TRUE
+  if (is.null(address) && file.exists(target)) {
+    if (is.null(layer)) need_free(target, replace, call)
+    if (!file.copy(target, beside)) cut_off(target, call)
+  }
+  on.exit(if (is.null(address)) unlink(beside, expand = FALSE))
+  rows <- 0
+  run_tasks(run, work, each = function(frame) {
+    quietly(write_layer(without_row_numbers(frame), beside, layer = layer %||% stem_of(target), replace = first && replace, append = !first))
+    first <<- FALSE
+    rows <<- rows + nrow(frame)
+  })
+  if (first) quietly(write_layer(x$prototype, beside, layer = layer %||% stem_of(target), replace = replace))
+  if (is.null(address)) publish(beside, path.expand(target), call)
+  forget_work(work)
+  say("Wrote {.file {without_secrets(target)}}: {counted(rows, 'row')}, tile by tile.")
+  x
+}
+
+# --- a run ---------------------------------------------------------------------------------------------------------------
+
+# A frame of the whole result.
+run_whole <- function(x, work) {
+  work <- list(folder = work)
+  run <- until_whole(x, work)
+  if (is.data.frame(run)) return(run)
+  frames <- list()
+  run_tasks(run, work, each = function(frame) frames[[length(frames) + 1]] <<- plain_rows(frame))
+  bound <- if (length(frames)) vctrs::vec_rbind(!!!frames) else run$prototype
+  in_order_of_frame(bound)
+}
+
+plain_rows <- function(frame) {
+  attr(frame, "history") <- list()
+  frame
+}
+
+# Rows of a frame that was put into tiles, as they were.
+in_order_of_frame <- function(x) {
+  if (!row_number_column %in% names(x)) return(x)
+  without_row_numbers(x[order(x[[row_number_column]]), ])
+}
+
+without_row_numbers <- function(x) x[setdiff(names(x), row_number_column)]
+
+# What is left to do tile by tile, as a tiled layer whose other layers are all settled; a frame where steps of all rows gave one and nothing is left.
+until_whole <- function(x, work) {
+  x$steps <- lapply(x$steps, settled_step, work)
+  x <- settled_stages(x, work)
+  kinds <- vapply(x$steps, function(step) step$how$kind, "")
+  at <- match("whole", kinds)
+  if (is.na(at)) return(x)
+  before <- x
+  before$steps <- x$steps[seq_len(at)]
+  out <- run_all_rows(before, work)
+  for (step in x$steps[-seq_len(at)]) out <- perform_next(out, step, work)
+  out
+}
+
+# A step on the frame that steps of all rows gave.
+perform_next <- function(out, step, work) {
+  other <- step$how$other
+  if (is.null(other) || !is_tiled(step$args[[other]])) return(perform_step_on(out, step))
+  run_whole(with_step(tiles_of_frame(out), step, NULL), file.path(work$folder))
+}
+
+# Where shapes are cut that steps before have changed, these steps are run into tiles first: what lies beside a tile is known of tiles alone.
+settled_stages <- function(x, work) {
+  changes <- vapply(x$steps, function(step) isTRUE(step$how$changes), NA)
+  cuts <- vapply(x$steps, function(step) isTRUE(step$how$cut), NA)
+  at <- which(cuts & c(FALSE, cumsum(changes)[-length(changes)] > 0)[seq_along(cuts)])[1]
+  if (is.na(at)) return(x)
+  before <- x
+  before$steps <- x$steps[seq_len(at - 1)]
+  before$prototype <- prototype_after(x$source, before$steps)
+  if (any(vapply(before$steps, function(step) step$how$kind == "whole", NA))) return(x)
+  x$source <- tiles_of_steps(before, file.path(work$folder, paste0("stage-", at, "-", length(x$steps))))$source
+  x$steps <- x$steps[-seq_len(at - 1)]
+  settled_stages(x, work)
+}
+
+# A layer run into tiles that are kept where the work is.
+tiles_of_steps <- function(x, folder) if (dir.exists(folder)) open_tiles(folder, NULL) else quietly(run_into_folder(x, folder, FALSE, NULL, numbers = TRUE))
+
+# The other layer of a step, where it is tiled and has steps of its own, run into tiles.
+settled_step <- function(step, work) {
+  tiled <- which(vapply(step$args, is_tiled, NA))
+  for (name in names(step$args)[tiled]) {
+    other <- step$args[[name]]
+    if (!length(other$steps)) next
+    folder <- file.path(work$folder, paste0("other-", name, "-", substr(rlang::hash(lapply(other$steps, `[[`, "text")), 1, 8)))
+    step$args[[name]] <- tiles_of_steps(other, folder)
+  }
+  step
+}
+
+run_all_rows <- function(x, work) {
+  last <- x$steps[[length(x$steps)]]
+  parts <- run_tasks(x, work)
+  last$how$merge(parts, last$args, without_row_numbers(prototype_after(x$source, x$steps[-length(x$steps)])))
+}
+
+# The frame of no rows that a source gives after some steps.
+prototype_after <- function(source, steps) {
+  out <- frame_of_source(source)
+  for (step in steps) out <- with_step(new_tiled_layer(source, out), step, NULL)$prototype
+  out
+}
+
+# What a tile gives: its part where the last step is of all rows, else its rows.
+result_of_tile <- function(x, k) {
+  last <- if (length(x$steps)) x$steps[[length(x$steps)]]
+  if (!identical(last$how$kind, "whole")) return(frame_of_steps(x, k))
+  last$how$part(without_row_numbers(frame_of_steps(x, k, x$steps[-length(x$steps)])), last$args)
+}
+
+# For a map each shape is simplified to far less than can be seen. The column is named anew, so that no measure is taken of such shapes.
+register_tile_work("for_map", function(x) {
+  shape <- shape_column_name(x$prototype)
+  if (is.null(shape)) return(collect_tiles(x))
+  tolerance <- tolerance_of_map(x)
+  out <- quietly(collect_tiles(if (tolerance > 0) simplify_by(x, tolerance, keep_borders = FALSE) else x))
+  taken <- setdiff(names(out), shape)
+  names(out)[names(out) == shape] <- name <- utils::tail(make.unique(c(taken, "simplified")), 1)
+  new_spatial_frame(tibble::new_tibble(as.list(out), nrow = nrow(out)), name)
+})
+
+# In the unit that simplify_by() takes.
+tolerance_of_map <- function(x, dots = 8000) {
+  extent <- extent_of_tiles(x$source)
+  crs <- crs_of(x)
+  width <- max(extent[3] - extent[1], extent[4] - extent[2])
+  if (!is.finite(width) || any(vapply(x$steps, function(step) isTRUE(step$how$changes), NA))) return(0)
+  width / dots * if (is.null(crs)) 1 else if (crs$kind == "geographic") 111320 else crs$unit_size
+}
+
+account_of_run <- function(out, x, started) {
+  took <- round(clock() - started, 1)
+  rows <- counted(rows_in(x$source), "row")
+  tiles <- counted(tiles_in(x$source), "tile")
+  say("{.fn run_tiles}: {rows} in {tiles}, {format_count(nrow(out))} out; {took} s.")
+  if (!is_spatial_frame(out)) return(out)
+  given <- list()
+  step <- list(verb = "run_tiles", call = paste(vapply(x$steps, `[[`, "", "text"), collapse = " |> "), rows_in = as.integer(min(rows_in(x$source), 2^31 - 1)),
+               rows_out = nrow(out), note = tiles, seconds = round(clock() - started, 3), stale = NULL, code = "run_tiles(x)", given = given)
+  attr(out, "history") <- list(step)
+  out
+}
+
+tiles_of_frame_rows <- function(x, folder, rows = 1e6) {
+  lapply(seq_len(max(1, ceiling(nrow(x) / rows))), function(k) {
+    part <- x[seq.int((k - 1) * rows + 1, length.out = min(rows, nrow(x) - (k - 1) * rows)), ]
+    write_tile(part, file.path(folder, sprintf("tile-%05d.parquet", k)))
+  })
+}
+
+# --- what a run keeps until it is done -------------------------------------------------------------------------------------
+
+# The folder beside a target, in which an ended run of the same steps goes on. One process at a time.
+work_folder <- function(target, x, call) {
+  folder <- file.path(dirname(target), paste0(".", basename(target), ".run"))
+  need_place(target, call)
+  owner <- file.path(folder, "owner")
+  if (file.exists(owner)) {
+    process <- suppressWarnings(as.integer(readLines(owner, 1)))
+    if (!is.na(process) && process != Sys.getpid() && tools::pskill(process, 0)) {
+      fail("file", c("{.file {target}} is being made by process {process}.", i = "Wait for it, or end it."), call = call)
+    }
+  }
+  id <- hash_of_run(x)
+  known <- file.path(folder, "id")
+  if (!file.exists(known) || readLines(known, 1) != id) unlink(folder, recursive = TRUE, expand = FALSE)
+  dir.create(file.path(folder, "tiles"), FALSE, TRUE)
+  if (!dir.exists(folder)) fail("file", "{.file {folder}} cannot be written.", call = call)
+  writeLines(as.character(Sys.getpid()), owner)
+  writeLines(id, known)
+  list(folder = folder, tiles = file.path(folder, "tiles"), keeps = TRUE)
+}
+
+forget_work <- function(work) unlink(work$folder, recursive = TRUE, expand = FALSE)
+
+# The same for the same tiles, steps and package.
+hash_of_run <- function(x) {
+  rlang::hash(list(as.character(utils::packageVersion("civicatlas")), hash_of_source(x$source), lapply(x$steps, function(step) {
+    list(step$verb, lapply(step$args, hash_of_argument))
+  })))
+}
+
+hash_of_source <- function(source) {
+  if (is.null(source$folder)) return(hash_of_argument(source$frame))
+  rlang::hash(as.list(source$tiles[setdiff(names(source$tiles), "groups")]))
+}
+
+hash_of_argument <- function(value) {
+  if (is_tiled(value)) return(hash_of_run(value))
+  if (rlang::is_quosure(value)) return(rlang::hash(list(rlang::quo_text(value), lapply(as.list(rlang::quo_get_env(value)), hash_of_argument))))
+  if (is.function(value)) return(rlang::hash(deparse(value)))
+  if (is_spatial_frame(value)) return(rlang::hash(list(as.list(attribute_table(value)), hash_of_argument(as_shapes(value)))))
+  if (is_shapes(value)) return(rlang::hash(list(handles_of(value), lapply(store_of(value), as.vector), crs_label(crs_of(value)))))
+  rlang::hash(value)
+}

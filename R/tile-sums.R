@@ -1,0 +1,206 @@
+# Summaries over tiles in two steps. A part holds what its tile adds to each cell: sums and counts where the summaries are of those alone, else the
+# values that they ask for, row by row. Cells are numbered in the tile; merging gives each its number among all.
+
+# What falls into `n` cells of a tile, as summaries_by_cell() takes it, for summaries that were asked for.
+part_of_summaries <- function(falling, n, summaries) {
+  plain <- lapply(summaries, plain_summary, falling$columns)
+  if (!any(vapply(plain, is.null, NA))) return(list(counts = tabulate(falling$cell, n), sums = lapply(plain, sums_of_cells, falling, n)))
+  used <- intersect(names(falling$columns), unique(unlist(lapply(summaries, function(summary) all.names(rlang::quo_get_expr(summary))))))
+  if (any(vapply(summaries, names_all_columns, NA))) used <- setdiff(names(falling$columns), names(falling$columns)[vapply(falling$columns, is_shapes, NA)])
+  list(values = vctrs::vec_slice(falling$columns[used], falling$rows), cell = falling$cell)
+}
+
+# across() and its like choose columns in ways of their own.
+names_all_columns <- function(summary) any(c("across", ".data", "pick", "everything", "where", "cur_data") %in% all.names(rlang::quo_get_expr(summary)))
+
+# The sum and count of a column in each cell, with what summary_of_sums() asks of the column.
+sums_of_cells <- function(summary, falling, n) {
+  if (summary$verb == "n") return(list(verb = "n"))
+  found <- core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip)
+  list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = found$sum, count = found$count)
+}
+
+# The table of summaries of all cells. `cells` gives for each part the number of each of its cells among the `n`; `columns` has no rows.
+merge_summaries <- function(parts, cells, n, summaries, columns, call) {
+  if (all(vapply(parts, function(part) !is.null(part$counts), NA))) return(merge_sums(parts, cells, n, summaries))
+  values <- vctrs::vec_rbind(columns[0, names(parts[[1]]$values)], !!!lapply(parts, `[[`, "values"))
+  cell <- unlist(Map(function(part, numbers) numbers[part$cell], parts, cells))
+  summaries_by_cell(list(columns = values, rows = seq_len(nrow(values)), cell = as.integer(cell)), n, summaries, call)
+}
+
+merge_sums <- function(parts, cells, n, summaries) {
+  added <- function(pick) {
+    out <- double(n)
+    for (i in seq_along(parts)) out[cells[[i]]] <- out[cells[[i]]] + pick(parts[[i]])
+    out
+  }
+  table <- lapply(seq_along(summaries), function(j) {
+    about <- if (length(parts)) parts[[1]]$sums[[j]]
+    if (is.null(about) || about$verb == "n") return(as.integer(added(function(part) part$counts)))
+    summary_of_sums(about, list(sum = added(function(part) part$sums[[j]]$sum), count = added(function(part) part$sums[[j]]$count)))
+  })
+  tibble::new_tibble(stats::setNames(table, names(summaries)), nrow = n)
+}
+
+# --- summarise_into() ----------------------------------------------------------------------------------------------------
+
+# The arguments of the verb as it settles them, for features of no rows or of a tile.
+settled_summarise <- function(args, features) {
+  defaults <- formals(summarise_into)
+  value <- function(name) args[[name]] %||% eval(defaults[[name]])
+  regions <- args$.regions
+  features <- meet(regions, features, value(".crs"), "regions", "features", ".crs", NULL)
+  columns <- attribute_table(features)
+  chosen <- function(name) if (rlang::is_quosure(args[[name]]) && !rlang::quo_is_null(args[[name]])) names(choose_columns(columns, args[[name]], name, NULL))
+  summaries <- args[!names(args) %in% names(defaults) | !nzchar(rlang::names2(args))]
+  if (!length(summaries)) summaries <- rlang::quos(count = dplyr::n())
+  share <- value(".share")
+  list(features = features, regions = regions, columns = dplyr::ungroup(plain(features)), summaries = summaries, by = as.character(chosen(".by")),
+       once = chosen(".once"), share = share, intensive = if (share != "none") chosen(".intensive"), borders = value(".borders"), relation = value(".relation"),
+       distance = args$.distance, unit = args$.unit, form = value(".form"))
+}
+
+part_of_regions <- function(features, args) {
+  asked <- settled_summarise(args, features)
+  shapes <- list(regions = on_one_turn(as_shapes(asked$regions)), features = on_one_turn(as_shapes(asked$features)))
+  regions <- length(shapes$regions)
+  quick <- sums_in_regions(shapes, asked)
+  if (!is.null(quick)) return(quick)
+  groups <- groups_of(asked$columns[asked$by])
+  falling <- falling_into_regions(shapes, asked)
+  pairs <- falling$pairs
+  falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
+  part <- part_of_summaries(falling, regions * groups$n, asked$summaries)
+  part$keys <- groups$keys
+  part$once <- if (length(asked$once)) list(values = vctrs::vec_slice(asked$columns[asked$once], pairs$y), region = pairs$x)
+  part$filled <- tabulate(pairs$x, regions)
+  part$falls <- if (asked$share == "none") list(none = pairs$falls$none, once = pairs$falls$once, several = length(pairs$falls$several))
+  part$shares <- if (asked$share != "none") pairs[c("within", "whole", "slack")]
+  part$overlapping <- pairs$overlapping
+  part$moved <- pairs$note
+  part
+}
+
+# What falls where, as summaries_by_pairs() has it.
+falling_into_regions <- function(shapes, asked) {
+  if (asked$share == "none") {
+    pairs <- whole_pairs(shapes, asked, NULL)
+    return(list(columns = asked$columns, rows = pairs$y, pairs = pairs))
+  }
+  pairs <- shared_pairs(shapes$regions, shapes$features, asked$share, NULL)
+  list(columns = apportioned(asked$columns, pairs, asked$intensive), rows = seq_along(pairs$y), pairs = pairs)
+}
+
+# Counts, sums and means of points by one pass of the core, which lists no pairs; NULL where that is not enough.
+sums_in_regions <- function(shapes, asked) {
+  if (!is_one_pass(utils::modifyList(asked, list(groups = list(keys = if (length(asked$by)) asked$by))))) return(NULL)
+  plain <- lapply(asked$summaries, plain_summary, asked$columns)
+  if (any(vapply(plain, is.null, NA))) return(NULL)
+  summed <- which(vapply(plain, function(summary) summary$verb != "n", NA))
+  found <- core(core_sums_in_polygons(handles_of(shapes$regions), store_of(shapes$regions), handles_of(shapes$features), store_of(shapes$features),
+                                      lapply(plain[summed], function(summary) as.double(summary$column)), vapply(plain[summed], function(summary) summary$skip, NA)))
+  if (is.null(found)) return(NULL)
+  sums <- lapply(plain, function(summary) list(verb = summary$verb))
+  sums[summed] <- Map(function(summary, one) list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = one$sum, count = one$count),
+                      plain[summed], found$sums)
+  once <- sum(found$points)
+  list(counts = found$points, sums = sums, filled = found$points, falls = list(none = length(shapes$features) - once, once = once, several = 0))
+}
+
+merge_regions <- function(parts, args, before) {
+  asked <- settled_summarise(args, before)
+  regions <- asked$regions
+  n <- nrow(regions)
+  keys <- lapply(parts, `[[`, "keys")
+  groups <- if (length(asked$by)) groups_of(vctrs::vec_rbind(!!!c(list(asked$columns[0, asked$by]), keys))) else groups_of(NULL)
+  cells <- lapply(keys, function(own) {
+    if (!length(asked$by)) return(seq_len(n))
+    match <- vctrs::vec_match(own, groups$keys)
+    as.vector(outer(match, (seq_len(n) - 1L) * groups$n, `+`))
+  })
+  table <- merge_summaries(parts, cells, n * groups$n, asked$summaries, asked$columns, NULL)
+  standing <- if (length(asked$once)) merged_once(parts, asked, n)
+  out <- with_summaries(regions, standing, table, groups, asked$form)
+  tell_merged_regions(parts, asked)
+  attr(out, "history") <- list()
+  out
+}
+
+merged_once <- function(parts, asked, n, what = "region") {
+  values <- vctrs::vec_rbind(!!!lapply(parts, function(part) part$once$values))
+  region <- unlist(lapply(parts, function(part) part$once$region))
+  order <- order(region)
+  standing_once(values, list(x = region[order], y = order), n, NULL, what)
+}
+
+tell_merged_regions <- function(parts, asked) {
+  filled <- Reduce(`+`, lapply(parts, `[[`, "filled"), double(nrow(asked$regions)))
+  empty <- sum(filled == 0)
+  words <- if (asked$share == "none") {
+    total <- function(name) sum(vapply(parts, function(part) as.double(part$falls[[name]]), 0))
+    c(paste(format_count(total("once")), "in one region"), if (total("several")) paste(format_count(total("several")), "in several (counted in each)"),
+      if (total("none")) paste(format_count(total("none")), "in none"))
+  } else {
+    all <- list(within = unlist(lapply(parts, function(part) part$shares$within)), whole = unlist(lapply(parts, function(part) part$shares$whole)),
+                slack = parts[[1]]$shares$slack)
+    account_of_shares(all, asked$share)
+  }
+  of_regions <- paste0(counted(nrow(asked$regions), "region"), if (empty) paste0(", ", format_count(empty), " of them empty"))
+  say("{.fn summarise_into}: {paste(words, collapse = ', ')}; {of_regions}.")
+  overlapping <- unique(unlist(lapply(parts, `[[`, "overlapping")))
+  warn_if_overlapping(list(overlapping = overlapping, within = 0, slack = 0), asked$regions, "none", NULL)
+}
+
+register_tiled_verb("summarise_into", function(args, slot) {
+  if (slot == ".regions") not_by_tile("regions in tiles would be summed one tile at a time; let the regions be a frame")
+  list(kind = "whole", part = part_of_regions, merge = merge_regions)
+}, layers = c(".features", ".regions"), masked = c(".by", ".once", ".intensive"))
+
+# --- pick_where() --------------------------------------------------------------------------------------------------------
+
+# Of each row of the frame the best of a tile's rows: its key, what is taken of it, and how many share the key.
+part_of_picks <- function(y, args) {
+  asked <- settled_pick(args, y)
+  pairs <- find_pairs(as_shapes(asked$x), as_shapes(asked$y), asked$relation, args$distance, args$unit, call = NULL)
+  key <- if (asked$highest) -asked$rank else asked$rank
+  best <- one_partner(pairs, key[pairs$y])
+  same <- key[pairs$y] == key[best$y][match(pairs$x, best$x)]
+  list(x = best$x, key = key[best$y], taken = vctrs::vec_slice(asked$taken, best$y), shared = tabulate(pairs$x[same %in% TRUE], nrow(asked$x))[best$x])
+}
+
+settled_pick <- function(args, y) {
+  defaults <- formals(pick_where)
+  value <- function(name) args[[name]] %||% eval(defaults[[name]])
+  y <- meet(args$x, y, value("crs"), call = NULL)
+  list(x = args$x, y = y, rank = rank_values(plain(y), args$rank_by, NULL), taken = choose_columns(attribute_table(y), args$take, "take", NULL),
+       highest = value("highest"), relation = value("relation"), suffix = value("suffix"))
+}
+
+# The first of the best, in the order of the tiles.
+merge_picks <- function(parts, args, before) {
+  asked <- settled_pick(args, before)
+  x <- unlist(lapply(parts, `[[`, "x"))
+  key <- unlist(lapply(parts, `[[`, "key"))
+  shared <- unlist(lapply(parts, `[[`, "shared"))
+  taken <- vctrs::vec_rbind(asked$taken[0, ], !!!lapply(parts, `[[`, "taken"))
+  order <- order(x, key, seq_along(x), method = "radix")
+  first <- order[!duplicated(x[order])]
+  at <- rep(NA_integer_, nrow(asked$x))
+  at[x[first]] <- first
+  out <- add_columns(asked$x, vctrs::vec_slice(taken, at), asked$suffix)
+  alike <- which(key == key[at[x]])
+  tied <- sum(rowsum_of(shared[alike], x[alike], nrow(asked$x)) > 1)
+  unranked <- sum(is.na(key[first]))
+  words <- c(if (anyNA(at)) paste(format_count(sum(is.na(at))), "without a partner (NA)"), if (tied) paste(format_count(tied), "tied (first taken)"),
+             if (unranked) paste(format_count(unranked), "with missing ranks alone (first taken)"))
+  say("{.fn pick_where}: {counted(nrow(asked$x), 'row')}, {format_count(length(first))} picked{if (length(words)) ', '}{paste(words, collapse = ', ')}.")
+  attr(out, "history") <- list()
+  out
+}
+
+register_tiled_verb("pick_where", function(args, slot) {
+  if (slot == "x") not_by_tile("rows are picked for a frame, which may have as many rows as memory holds, from features in tiles")
+  far <- far_apart(args)
+  not_by_tile(far)
+  list(kind = "whole", part = part_of_picks, merge = merge_picks)
+}, layers = c("y", "x"), masked = c("take", "rank_by"))

@@ -1,0 +1,467 @@
+# Layers in tiles: what comes of a verb on tiles is what comes of it on a frame of all rows, row for row and bit for bit.
+cases <- as.integer(Sys.getenv("CIVIC_TILE_CASES", "3"))  # 200 by hand
+
+star_text <- function(x, y, reach, corners) {
+  angle <- sort(stats::runif(corners, 0, 2 * pi))
+  far <- reach * stats::runif(corners, 0.4, 1)
+  x <- x + far * cos(angle)
+  y <- y + far * sin(angle)
+  sprintf("POLYGON ((%s))", paste(sprintf("%.6f %.6f", c(x, x[1]), c(y, y[1])), collapse = ", "))
+}
+
+# Shapes that lie across the borders of tiles, some of them missing; `wide` has one that lies across all.
+random_layer <- function(n, kind, span = 1000, wide = FALSE) {
+  reach <- span / sqrt(n)
+  x <- 4.2e6 + stats::runif(n, 0, span)
+  y <- 3.1e6 + stats::runif(n, 0, span)
+  walk <- function(from) paste(sprintf("%.6f", from + cumsum(stats::rnorm(5, 0, reach / 2))))
+  texts <- switch(kind,
+    points = sprintf("POINT (%.6f %.6f)", x, y),
+    polygons = mapply(star_text, x, y, stats::runif(n, reach / 4, reach * 1.5), sample(3:12, n, TRUE)),
+    lines = mapply(function(x, y) sprintf("LINESTRING (%s)", paste(walk(x), walk(y), collapse = ", ")), x, y)
+  )
+  if (wide && kind == "polygons") texts[1] <- star_text(4.2e6 + span / 2, 3.1e6 + span / 2, span, 40)
+  if (n > 5 && stats::runif(1) < 0.3) texts[sample(n, 2)] <- NA
+  spatial_frame(id = seq_len(n), group = sample(letters[1:5], n, TRUE), value = round(stats::rnorm(n, 10, 5), 3), whole = sample(c(1:9, NA), n, TRUE),
+                geometry = shapes_from_wkt(texts, 3035))
+}
+
+in_tiles <- function(x, tiles = sample(1:7, 1), env = parent.frame()) {
+  folder <- withr::local_tempfile(.local_envir = env)
+  tile_up(x, folder, rows_per_tile = max(1, ceiling(nrow(x) / tiles)))
+}
+
+expect_same_layer <- function(found, wanted, exact = TRUE) {
+  expect_equal(as.data.frame(attribute_table(found)), as.data.frame(attribute_table(wanted)), tolerance = 1e-9)
+  if (exact) return(expect_identical(wkb_of(found), wkb_of(wanted)))
+  expect_identical(is.na(found$geometry), is.na(wanted$geometry))
+  expect_equal(area_of(found$geometry), area_of(wanted$geometry), tolerance = 1e-9)
+  expect_equal(length_of(found$geometry), length_of(wanted$geometry), tolerance = 1e-9)
+}
+
+# Other values for names of the package.
+local_binding <- function(..., env = parent.frame()) {
+  values <- list(...)
+  space <- asNamespace("civicatlas")
+  set <- function(values) {
+    for (name in names(values)) {
+      (get("unlockBinding", baseenv()))(name, space)
+      assign(name, values[[name]], envir = space)
+    }
+  }
+  before <- mget(names(values), envir = space)
+  withr::defer(set(before), env)
+  set(values)
+}
+
+quiet <- function(expr) suppressWarnings(expr, classes = "civicatlas_warning")
+
+each_case <- function(seed, check) {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(seed)
+  for (case in seq_len(cases)) {
+    kind <- c("polygons", "points", "lines")[(case - 1) %% 3 + 1]
+    frame <- random_layer(sample(c(1, 3, 10, 60, 150), 1), kind, wide = stats::runif(1) < 0.3)
+    other <- random_layer(sample(c(1, 5, 30, 80), 1), "polygons")
+    quiet(check(list(x = in_tiles(frame), y = in_tiles(other), kind = kind, given = frame)))
+  }
+}
+
+test_that("all rows are in the tiles, with their values", {
+  each_case(1, function(layer) {
+    x <- dplyr::collect(layer$x)
+    back <- x[order(x$id), ]
+    expect_identical(as.data.frame(attribute_table(back)), as.data.frame(attribute_table(layer$given)))
+    expect_true(all(is.na(layer$given$geometry) | relation_of(back, layer$given) == relation_of(back, back)))
+    expect_identical(nrow(layer$x), nrow(layer$given))
+    expect_identical(names(layer$x), names(layer$given))
+    expect_identical(unname(extent_of(layer$x)), unname(extent_of(layer$given)))
+    expect_identical(dplyr::pull(layer$x, value), x$value)
+    expect_identical(wkb_of(utils::head(layer$x, 3)), wkb_of(utils::head(x, 3)))
+  })
+})
+
+test_that("verbs by rows give what they give of a frame", {
+  limit <- 11
+  verbs <- list(
+    function(x) keep_rows(x, "value > 9 AND group <> 'a'"), function(x) drop_rows(x, whole > 4), function(x) dplyr::filter(x, value > limit),
+    function(x) dplyr::mutate(x, twice = value * 2, .above = value > limit), function(x) dplyr::select(x, group, number = id),
+    function(x) dplyr::rename(x, number = id), function(x) reproject_to(x, 4326), function(x) buffer_by(x, 20), function(x) buffer_by(x, abs(value)),
+    function(x) centroid_of(x), function(x) inner_point_of(x), function(x) hull_of(x), function(x) repair_shapes(x),
+    function(x) simplify_by(x, 5, keep_borders = FALSE), function(x) add_measures(x, area = "ha", perimeter = "m"),
+    function(x) join_table(x, data.frame(group = letters[1:4], rank = 1:4), by = "group"), function(x) declare_crs(x, 3034)
+  )
+  each_case(2, function(layer) {
+    x <- dplyr::collect(layer$x)
+    for (verb in verbs) expect_same_layer(run_tiles(verb(layer$x)), verb(x))
+  })
+})
+
+test_that("verbs on two layers give what they give of frames, whichever of them is tiled", {
+  verbs <- list(
+    clip_to, erase_by, overlay_with, keep_where, drop_where, join_where, join_nearest,
+    function(x, y) overlay_with(x, y, keep = "identity"), function(x, y) overlay_with(x, y, keep = "difference"),
+    function(x, y) keep_where(x, y, "within distance", distance = 30), function(x, y) join_where(x, y, multiple = "largest"),
+    function(x, y) join_nearest(x, y, count = 2), function(x, y) join_nearest(x, y, within = 40, unit = "m")
+  )
+  each_case(3, function(layer) {
+    x <- dplyr::collect(layer$x)
+    y <- dplyr::collect(layer$y)
+    for (verb in verbs) {
+      wanted <- verb(x, y)
+      expect_same_layer(run_tiles(verb(layer$x, y)), wanted)
+      expect_same_layer(run_tiles(verb(layer$x, layer$y)), wanted)
+      expect_same_layer(run_tiles(verb(x, layer$y)), wanted)
+    }
+  })
+})
+
+test_that("summaries, picks and dissolving over tiles give what they give of a frame", {
+  each_case(4, function(layer) {
+    x <- dplyr::collect(layer$x)
+    y <- dplyr::collect(layer$y)
+    summaries <- list(
+      function(x) summarise_into(y, x, n = n(), total = sum(value), mean = mean(whole, na.rm = TRUE)),
+      function(x) summarise_into(y, x, middle = median(value), first = dplyr::first(id), .by = group),
+      function(x) summarise_into(y, x, total = sum(value), .by = group, .form = "wide"),
+      function(x) summarise_into(y, x, across(c(value, id), mean)),
+      function(x) pick_where(y, x, take = c(best = id), rank_by = whole),
+      function(x) pick_where(y, x, take = c(best = id, group), rank_by = value, highest = FALSE)
+    )
+    for (verb in summaries) expect_same_layer(run_tiles(verb(layer$x)), verb(x))
+    if (layer$kind == "polygons") {
+      share <- function(x) summarise_into(y, x, total = sum(value), .share = "area")
+      expect_same_layer(run_tiles(share(layer$x)), share(x))
+    }
+    dissolve <- function(x) dissolve_by(x, group, n = n(), total = sum(value), most = max(id))
+    expect_same_layer(run_tiles(dissolve(layer$x)), dissolve(x), exact = FALSE)
+    expect_same_layer(run_tiles(dissolve_by(layer$x)), dissolve_by(x), exact = FALSE)
+  })
+})
+
+test_that("chains give what they give of frames, where shapes are cut after they changed too", {
+  each_case(5, function(layer) {
+    x <- dplyr::collect(layer$x)
+    y <- dplyr::collect(layer$y)
+    chain <- function(x, y) x |> keep_rows("value > 5") |> buffer_by(10) |> clip_to(buffer_by(y, 15)) |> dplyr::mutate(a = value + 1)
+    expect_same_layer(run_tiles(chain(layer$x, layer$y)), chain(x, y))
+    whole <- function(x, y) x |> buffer_by(10) |> dissolve_by(group) |> keep_rows("group <> 'b'") |> clip_to(y)
+    expect_same_layer(run_tiles(whole(layer$x, layer$y)), whole(x, y), exact = FALSE)
+  })
+})
+
+test_that("tiles across the antimeridian find their neighbours, and distances on the ellipsoid theirs", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(6)
+  turned <- function(lon) ifelse(lon > 180, lon - 360, lon)
+  points <- function(n) spatial_frame(id = seq_len(n), geometry = point_shapes(turned(stats::runif(n, 178, 182)), stats::runif(n, -20, -16), 4326))
+  x <- in_tiles(points(60), 5)
+  y <- in_tiles(points(40), 4)
+  expect_same_layer(run_tiles(join_nearest(x, y)), join_nearest(dplyr::collect(x), dplyr::collect(y)))
+  near <- function(x, y) keep_where(x, y, "within distance", distance = 20, unit = "km")
+  expect_same_layer(run_tiles(near(x, y)), near(dplyr::collect(x), dplyr::collect(y)))
+})
+
+# --- making tiles --------------------------------------------------------------------------------------------------------
+
+test_that("sources of all formats are streamed, and tiles are balanced and along the curve", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(7)
+  local_binding(stream_bytes = 5000, batch_rows = 100L)
+  frame <- random_layer(900, "points")
+  frame$day <- as.Date("2026-01-01") + frame$id
+  folder <- withr::local_tempdir()
+  for (ending in c("shp", "gpkg", "parquet", "csv", "geojsonl", "geojson", "csv.gz", "zip")) {
+    file <- file.path(folder, paste0("layer.", ending))
+    quiet(write_layer(frame, file))
+    wanted <- quiet(read_layer(file))
+    tiled <- quiet(tile_up(file, file.path(folder, paste0("tiles-", sub("[.]", "-", ending))), rows_per_tile = 250))
+    expect_equal(tiled$source$tiles$rows, c(250, 250, 250, 150), info = ending)
+    found <- dplyr::collect(tiled)
+    found <- found[order(found$id), ]
+    expect_equal(as.data.frame(attribute_table(found)), as.data.frame(attribute_table(wanted)), info = ending)
+    expect_identical(wkb_of(found), wkb_of(wanted), info = ending)
+  }
+  area <- with(tiled$source$tiles, sum((xmax - xmin) * (ymax - ymin)))
+  whole <- extent_of(tiled)
+  expect_lt(area, 2 * (whole[["xmax"]] - whole[["xmin"]]) * (whole[["ymax"]] - whole[["ymin"]]))  # rows in their order would have 4 times the whole
+})
+
+test_that("a column of several types becomes text where they do not fit, and one that is missing in places stays", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  local_binding(stream_bytes = 64)
+  folder <- withr::local_tempdir()
+  lines <- c("{\"type\":\"Feature\",\"properties\":{\"a\":1,\"b\":0.1},\"geometry\":{\"type\":\"Point\",\"coordinates\":[1,2]}}",
+             "{\"type\":\"Feature\",\"properties\":{\"a\":\"x\",\"c\":true},\"geometry\":{\"type\":\"Point\",\"coordinates\":[2,2]}}",
+             "{\"type\":\"Feature\",\"properties\":{\"a\":2.5,\"b\":7},\"geometry\":null}")
+  writeLines(lines, file.path(folder, "l.geojsonl"))
+  expect_warning(tiled <- tile_up(file.path(folder, "l.geojsonl"), file.path(folder, "tiles")), "became text")
+  found <- dplyr::collect(tiled)
+  expect_identical(sort(found$a), c("1", "2.5", "x"))
+  expect_identical(found$b[match(c("1", "x", "2.5"), found$a)], c(0.1, NA, 7))
+  expect_identical(found$c[match(c("1", "x", "2.5"), found$a)], c(NA, TRUE, NA))
+  expect_identical(sum(is.na(found$geometry)), 1L)
+})
+
+test_that("all rows in one place, no rows, and tables without shapes make tiles", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  same <- spatial_frame(id = 1:100, geometry = point_shapes(rep(4e6, 100), rep(3e6, 100), 3035))
+  tiled <- quiet(in_tiles(same, 4))
+  expect_equal(tiled$source$tiles$rows, rep(25, 4))
+  expect_identical(dplyr::collect(tiled)$id, 1:100)
+  none <- quiet(in_tiles(same[0, ], 1))
+  expect_identical(nrow(none), 0L)
+  expect_identical(nrow(dplyr::collect(none)), 0L)
+  expect_identical(nrow(run_tiles(buffer_by(none, 5))), 0L)
+  expect_identical(sum(run_tiles(summarise_into(buffer_by(same[1, ], 5), none))$count), 0L)
+  table <- in_tiles(data.frame(a = 1:10, b = letters[1:10]), 3)
+  expect_identical(dplyr::collect(keep_rows(table, "a > 8"))$b, c("i", "j"))
+})
+
+test_that("an outlier does not put all others into one tile", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(8)
+  frame <- random_layer(400, "points")
+  frame$geometry[1] <- point_shapes(1e15, 1e15, 3035)
+  tiles <- quiet(in_tiles(frame, 4))$source$tiles
+  ordinary <- tiles[tiles$xmax < 1e14, ]
+  expect_gte(nrow(ordinary), 3)
+  expect_lt(max(with(ordinary, (xmax - xmin) * (ymax - ymin))), 0.8 * 1000^2)
+})
+
+test_that("windows and conditions read the tiles that they need, and no others", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(9)
+  frame <- random_layer(400, "points")
+  folder <- withr::local_tempfile()
+  tiled <- tile_up(frame, folder, rows_per_tile = 50)
+  window <- c(4.2e6, 3.1e6, 4.2e6 + 100, 3.1e6 + 100)
+  for (k in which(tiled$source$tiles$xmin > window[3] | tiled$source$tiles$ymin > window[4])) {
+    path <- file.path(folder, tiled$source$tiles$file[k])
+    bytes <- readBin(path, "raw", file.size(path))
+    writeBin(rev(bytes), path)  # as long, and no Parquet file
+  }
+  x <- core_boxes(handles_of(frame$geometry), store_of(frame$geometry))[1, ]
+  y <- core_boxes(handles_of(frame$geometry), store_of(frame$geometry))[2, ]
+  inside <- which(x >= window[1] & x <= window[3] & y >= window[2] & y <= window[4])
+  expect_identical(sort(dplyr::collect(read_layer(folder, within = window))$id), frame$id[inside])
+  expect_error(dplyr::collect(read_layer(folder)), "tile-0000")
+})
+
+test_that("folders that others made are opened, in groups of rows", {
+  skip_if_not_installed("nanoparquet")
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(10)
+  frame <- random_layer(60, "polygons")
+  folder <- withr::local_tempdir()
+  quiet(write_layer(frame[1:40, ], file.path(folder, "a.parquet")))
+  quiet(write_layer(frame[41:60, ], file.path(folder, "b.parquet")))
+  tiled <- read_layer(folder)
+  expect_identical(nrow(tiled), 60L)
+  expect_identical(dplyr::collect(tiled)$id, frame$id)
+  expect_false(anyNA(tiled$source$tiles$xmin))
+  quiet(write_layer(frame["id"], file.path(folder, "c.parquet")))
+  expect_error(read_layer(folder), "another schema")
+})
+
+# --- runs ----------------------------------------------------------------------------------------------------------------
+
+test_that("results go into folders and files of all kinds", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(11)
+  tiled <- in_tiles(random_layer(80, "polygons"), 4)
+  wanted <- quiet(dplyr::collect(buffer_by(tiled, 3)))
+  folder <- withr::local_tempdir()
+  for (target in c("tiles", "one.gpkg", "one.parquet", "one.geojson", "one.shp", "one.csv")) {
+    quiet(write_layer(buffer_by(tiled, 3), file.path(folder, target)))
+    found <- quiet(dplyr::collect(read_layer(file.path(folder, target))))
+    expect_identical(found$id, wanted$id, info = target)
+    expect_error(write_layer(tiled, file.path(folder, target)), "is there already", info = target)
+    quiet(write_layer(keep_rows(tiled, "id < 9"), file.path(folder, target), replace = TRUE))
+    expect_identical(sort(quiet(dplyr::collect(read_layer(file.path(folder, target))))$id), 1:8, info = target)
+  }
+  expect_identical(list.files(folder, "^[.]", all.files = TRUE, no.. = TRUE), character())
+})
+
+# Runs R code in a process of its own, in which this package is loaded.
+in_r <- function(code, env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".R", lines = c("suppressMessages(library(civicatlas))", "options(civicatlas.quiet = TRUE)", code), .local_envir = env)
+  processx::process$new(file.path(R.home("bin"), "Rscript"), file, stdout = "|", stderr = "2>&1", env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
+}
+
+test_that("a run whose process is killed goes on where it was, and ends in the same result", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(12)
+  folder <- withr::local_tempdir()
+  tiled <- tile_up(random_layer(3000, "polygons"), file.path(folder, "layer"), rows_per_tile = 100)
+  wanted <- quiet(dplyr::collect(buffer_by(tiled, 7)))
+  code <- sprintf("run_tiles(buffer_by(read_layer('%s/layer'), 7), '%s/out')", folder, folder)
+  kept <- 0
+  for (kill in 1:30) {
+    process <- in_r(code)
+    results <- file.path(folder, ".out.run")
+    done <- function() length(list.files(results, "^[0-9]+[.]rds$", recursive = TRUE))
+    while (process$is_alive() && done() < min(28, kept + 5)) Sys.sleep(0.005)
+    if (!process$is_alive()) break
+    process$kill()
+    expect_false(file.exists(file.path(folder, "out")))
+    expect_gte(done(), kept)
+    kept <- done()
+    if (kept >= 20) break
+  }
+  expect_gte(kept, 5)
+  out <- quiet(run_tiles(buffer_by(tiled, 7), file.path(folder, "out")))
+  log <- file.path(folder, ".out.run")
+  expect_false(file.exists(log))
+  expect_identical(wkb_of(dplyr::collect(out)), wkb_of(wanted))
+})
+
+test_that("what a run is asked for decides whether results are taken, not when it was asked", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(13)
+  tiled <- in_tiles(random_layer(50, "polygons"), 3)
+  mask <- random_layer(5, "polygons")
+  expect_identical(hash_of_run(clip_to(tiled, mask)), hash_of_run(clip_to(tiled, mask)))
+  expect_false(hash_of_run(clip_to(tiled, mask)) == hash_of_run(clip_to(tiled, mask[1:4, ])))
+  by <- function(limit) dplyr::filter(tiled, value > limit)
+  expect_identical(hash_of_run(by(3)), hash_of_run(by(3)))
+  expect_false(hash_of_run(by(3)) == hash_of_run(by(4)))
+})
+
+test_that("two runs into one target do not meet", {
+  skip_on_os("windows")
+  withr::local_options(civicatlas.quiet = TRUE)
+  tiled <- in_tiles(spatial_frame(id = 1:20, geometry = point_shapes(1:20, 1:20, 3035)), 2) |> quiet()
+  folder <- withr::local_tempdir()
+  other <- in_r("Sys.sleep(60)")
+  dir.create(file.path(folder, ".out.run"))
+  writeLines(as.character(other$get_pid()), file.path(folder, ".out.run", "owner"))
+  expect_error(run_tiles(tiled, file.path(folder, "out")), "is being made by process")
+  other$kill()
+  expect_identical(nrow(run_tiles(tiled, file.path(folder, "out"))), 20L)
+})
+
+# --- daemons -------------------------------------------------------------------------------------------------------------
+
+local_daemons <- function(n, env = parent.frame()) {
+  skip_if_not_installed("mirai")
+  mirai::daemons(n)
+  withr::defer(mirai::daemons(0), env)
+}
+
+# What the same run gives where no daemons are set.
+run_sequentially <- function(x) {
+  local_binding(daemons_set = function() 0)
+  quiet(run_tiles(x))
+}
+
+test_that("daemons give what one process gives, and so do those that see no folder", {
+  local_daemons(2)
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(14)
+  tiled <- in_tiles(random_layer(150, "polygons"), 6)
+  other <- in_tiles(random_layer(60, "polygons"), 3)
+  regions <- dplyr::collect(other)
+  works <- list(function() buffer_by(tiled, 3), function() clip_to(tiled, other), function() summarise_into(regions, tiled, n = n(), total = sum(value)),
+                function() dissolve_by(tiled, group))
+  here <- lapply(works, function(work) run_sequentially(work()))
+  for (shared in c(TRUE, FALSE)) {
+    withr::local_options(civicatlas.no_shared_folder = !shared)
+    for (i in seq_along(works)) expect_same_layer(quiet(run_tiles(works[[i]]())), here[[i]])
+    folder <- withr::local_tempfile()
+    expect_identical(wkb_of(dplyr::collect(quiet(run_tiles(works[[1]](), folder)))), wkb_of(here[[1]]))
+  }
+})
+
+test_that("a tile whose daemon is killed is done by another, once", {
+  skip_on_os("windows")
+  local_daemons(3)
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(15)
+  tiled <- in_tiles(random_layer(2000, "polygons"), 40)
+  wanted <- run_sequentially(buffer_by(tiled, 5))
+  processes <- unlist(lapply(mirai::everywhere(Sys.getpid()), function(m) m[]))
+  killer <- in_r(sprintf("Sys.sleep(0.3); tools::pskill(%d, 9); Sys.sleep(0.3); tools::pskill(%d, 9)", processes[1], processes[2]))
+  found <- quiet(run_tiles(buffer_by(tiled, 5)))
+  killer$wait()
+  expect_same_layer(found, wanted)
+})
+
+test_that("daemons of another version are refused by name, and errors in one name the tile", {
+  local_daemons(1)
+  withr::local_options(civicatlas.quiet = TRUE)
+  tiled <- quiet(in_tiles(spatial_frame(id = 1:20, geometry = point_shapes(1:20, 1:20, 3035)), 2))
+  local_binding(own_version = function() "0.0.1")
+  expect_error(run_tiles(buffer_by(tiled, 5)), "has version")
+})
+
+# --- bad input -----------------------------------------------------------------------------------------------------------
+
+test_that("tiles that are missing, cut off or of another schema are named, and the rest is taken where asked", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(16)
+  folder <- withr::local_tempfile()
+  tile_up(random_layer(90, "points"), folder, rows_per_tile = 30)
+  first <- file.path(folder, "tile-00001.parquet")
+  bytes <- readBin(first, "raw", file.size(first))
+  writeBin(utils::head(bytes, 500), first)
+  expect_error(read_layer(folder), "tile-00001.parquet was cut off", class = "civicatlas_error_format")
+  expect_warning(rest <- read_layer(folder, damaged = "skip"), "tile-00001.parquet")
+  expect_identical(nrow(rest), 60L)
+  expect_identical(nrow(dplyr::collect(rest)), 60L)
+  unlink(first)
+  expect_error(read_layer(folder), "tile-00001.parquet is missing")
+  writeBin(bytes, first)
+  text <- readLines(file.path(folder, "tiles.json"))
+  writeLines(sub("\"civicatlas_tiles\": 1", "\"civicatlas_tiles\": 2", text), file.path(folder, "tiles.json"))
+  expect_error(read_layer(folder), "version 2")
+  writeLines(text[1:4], file.path(folder, "tiles.json"))
+  expect_error(read_layer(folder), "no JSON")
+  writeLines(sub("tile-00002", "../tile-00002", text), file.path(folder, "tiles.json"))
+  expect_error(read_layer(folder), "outside the folder")
+  writeLines(sub("\"name\": \"value\"", "\"name\": \"valu\"", text), file.path(folder, "tiles.json"))
+  expect_error(dplyr::collect(read_layer(folder)), "no column \"valu\"")
+})
+
+test_that("a full disk leaves no folder behind, and the one that was there as it was", {
+  skip_on_os("windows")
+  folder <- withr::local_tempdir()
+  code <- sprintf("x <- spatial_frame(id = 1:50000, geometry = point_shapes(1:50000, 1:50000, 3035))\ntile_up(x[1:10, ], '%s/t')\ntile_up(x, '%s/t', replace = TRUE)",
+                  folder, folder)
+  script <- withr::local_tempfile(fileext = ".R", lines = c("suppressWarnings(suppressMessages(library(civicatlas)))", code))
+  found <- processx::run("sh", c("-c", sprintf("trap '' XFSZ; ulimit -f 400; '%s' '%s'", file.path(R.home("bin"), "Rscript"), script)), error_on_status = FALSE,
+                         env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
+  expect_gt(found$status, 0)
+  expect_match(found$stderr, "cannot write")
+  expect_identical(list.files(folder, all.files = TRUE, no.. = TRUE), "t")
+  expect_identical(nrow(quiet(read_layer(file.path(folder, "t")))), 10L)
+})
+
+test_that("what cannot be done tile by tile is refused with a way that can", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(17)
+  x <- in_tiles(random_layer(30, "polygons"), 2)
+  y <- random_layer(5, "polygons")
+  expect_error(overlay_with(x, y, keep = "union"), "identity")
+  expect_error(overlay_with(x, y, tolerance = 5), "tile by tile")
+  expect_error(simplify_by(x, 5), "keep_borders = FALSE")
+  expect_error(buffer_by(x, 5, merged = TRUE), "dissolve_by")
+  expect_error(keep_where(x, y, "disjoint"), "disjoint")
+  expect_error(summarise_into(x, y), "frame")
+  expect_error(dplyr::mutate(x, share = value / sum(value)), "all rows")
+  expect_error(neighbours_of(x), "tiled layer")
+  expect_error(keep_rows(x, "nothing > 1"), "nothing")
+  expect_error(clip_to(x, reproject_to(y, 4326)), "CRS")
+  expect_error(stack_layers(x, y), "spatial frames")
+})
+
+test_that("a map is drawn of simplified shapes, of which no measure is taken", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(18)
+  x <- in_tiles(random_layer(60, "polygons"), 3)
+  map <- quiet(choropleth_map(x, value))
+  expect_identical(nrow(map$layers[[1]]$data), sum(!is.na(dplyr::collect(x)$geometry)))
+  expect_error(choropleth_map(x, value / area_of(geometry)), "geometry")
+  expect_s3_class(plain_map(x), "ggplot")
+  expect_identical(class_breaks(dplyr::pull(x, value)), class_breaks(dplyr::collect(x)$value))
+})
