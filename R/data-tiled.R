@@ -32,8 +32,15 @@ put_off <- function(verb, frame = rlang::caller_env()) {
   layer <- args[[slot]]
   args[slot] <- list(NULL)
   columns <- unlist(c(list(names(layer$prototype)), lapply(args, function(value) if (is_tiled(value)) names(value$prototype) else names(value))))
-  step <- list(verb = verb, args = lapply(args, portable, columns), slot = slot, text = call_text(rlang::frame_call(frame)), how = how)
+  step <- list(verb = verb, args = lapply(args, portable, columns), slot = slot, text = text_of_step(sys.function(sys.parent()), frame, slot), how = how)
   with_step(layer, step, frame)
+}
+
+# The call without the layer that it works on, which steps before gave.
+text_of_step <- function(fun, frame, slot) {
+  call <- tryCatch(match.call(fun, rlang::frame_call(frame), expand.dots = TRUE, envir = parent.frame(3)), error = function(e) rlang::frame_call(frame))
+  call[[slot]] <- NULL
+  call_text(call)
 }
 
 # The layer with one step more; its prototype goes through it at once, so that what cannot be is told here.

@@ -38,7 +38,8 @@ format.tiled_layer <- function(x, ...) {
   )
   unlist(lapply(lines, function(line) {
     indent <- strrep(" ", nchar(line) - nchar(trimws(line, "left")))
-    paste0(indent, strwrap(gsub("  +", "\u00a0\u00a0", trimws(line)), cli::console_width() - nchar(indent), exdent = 8))
+    aligned <- gsub("(?<= ) | (?= )", "\u00a0", trimws(line), perl = TRUE)  # where strwrap() would leave one blank of several
+    gsub("\u00a0", " ", paste0(indent, strwrap(aligned, cli::console_width() - nchar(indent), exdent = 8)))
   }))
 }
 
@@ -138,7 +139,7 @@ put_off_dplyr <- function(verb, layer, quosures, call) {
                          i = "Collect the layer first: {.code dplyr::collect(x)}; or put a number that is worked out before in its place."), call = NULL)
     }
   }
-  step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = call_text(call), how = list(kind = "rows"))
+  step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = sub("^[^(]*", verb, call_text(call[-2])), how = list(kind = "rows"))
   if (verb == "select" && row_number_column %in% names) step$args <- c(step$args, list(rlang::quo(!!as.name(row_number_column))))
   with_step(layer, step, rlang::current_env())
 }

@@ -77,6 +77,11 @@ civicatlas neighbours "$data/wards.shp"
 civicatlas autocorrelation "$data/wards.shp" --fill "over_65 / residents"
 civicatlas clusters "$data/wards.shp" clusters.gpkg --fill "over_65 / residents"
 
+# Layers larger than memory, in tiles
+civicatlas tile "$data/cells.zip" cells-in-tiles --rows-per-tile 500
+civicatlas summarise "$data/wards.shp" cells-in-tiles cells-by-ward.gpkg --with "cells = count()"
+civicatlas buffer cells-in-tiles wide-cells --distance 25
+
 # Maps
 civicatlas map counted.gpkg seats.png --fill per_1000 --points rooms.shp --outlines "$data/wards.shp" --scale-bar --dpi 100
 civicatlas map "$data/wards.shp" density.png --fill "residents / area('km2')" --key-title "Residents\nper km²" --dpi 100
