@@ -241,6 +241,10 @@ core_write_files <- function(paths, contents, removed, wait) {
     invisible(.Call(`_civicatlas_core_write_files`, paths, contents, removed, wait))
 }
 
+core_flush_files <- function(paths) {
+    invisible(.Call(`_civicatlas_core_flush_files`, paths))
+}
+
 core_publish_file <- function(written, target) {
     invisible(.Call(`_civicatlas_core_publish_file`, written, target))
 }

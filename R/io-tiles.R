@@ -28,7 +28,7 @@ write_manifest <- function(source, history = NULL) {
     tiles = tiles, ranges = source$ranges, history = history, about = source$about
   )
   text <- jsonlite::toJSON(content, auto_unbox = TRUE, digits = NA, null = "null", na = "null", dataframe = "rows", pretty = TRUE)
-  write_files(stats::setNames(list(charToRaw(enc2utf8(as.character(text)))), file.path(source$folder, manifest_name)), NULL)
+  writeLines(enc2utf8(as.character(text)), file.path(source$folder, manifest_name), useBytes = TRUE)
   source
 }
 
@@ -279,6 +279,7 @@ tiles_of_rows <- function(found) {
 
 # A folder beside its place in which tiles are made, and which takes it when it is whole.
 publish_folder <- function(beside, folder, call) {
+  core(core_flush_files(list.files(beside, full.names = TRUE)), call = call)
   old <- if (dir.exists(folder)) name_beside(folder)
   if (!is.null(old) && !file.rename(folder, old)) fail("file", "{.file {folder}} cannot be replaced.", call = call)
   if (!file.rename(beside, folder)) {

@@ -721,6 +721,16 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_flush_files
+void core_flush_files(CharacterVector paths);
+RcppExport SEXP _civicatlas_core_flush_files(SEXP pathsSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type paths(pathsSEXP);
+    core_flush_files(paths);
+    return R_NilValue;
+END_RCPP
+}
 // core_publish_file
 void core_publish_file(std::string written, std::string target);
 RcppExport SEXP _civicatlas_core_publish_file(SEXP writtenSEXP, SEXP targetSEXP) {
@@ -1662,6 +1672,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_gzip", (DL_FUNC) &_civicatlas_core_gzip, 1},
     {"_civicatlas_core_encode_zip", (DL_FUNC) &_civicatlas_core_encode_zip, 2},
     {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 4},
+    {"_civicatlas_core_flush_files", (DL_FUNC) &_civicatlas_core_flush_files, 1},
     {"_civicatlas_core_publish_file", (DL_FUNC) &_civicatlas_core_publish_file, 2},
     {"_civicatlas_core_settle_files", (DL_FUNC) &_civicatlas_core_settle_files, 2},
     {"_civicatlas_core_process_holding", (DL_FUNC) &_civicatlas_core_process_holding, 1},

@@ -442,6 +442,10 @@ void core_write_files(CharacterVector paths, List contents, CharacterVector remo
   publish_together(writers, as<std::vector<std::string>>(removed), wait);
 }
 
+// Waits until files that lie in one folder are on the disk.
+// [[Rcpp::export]]
+void core_flush_files(CharacterVector paths) { flush_files(as<std::vector<std::string>>(paths)); }
+
 // [[Rcpp::export]]
 void core_publish_file(std::string written, std::string target) { publish_file(written, target); }
 

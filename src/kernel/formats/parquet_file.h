@@ -77,7 +77,7 @@ class ParquetWriter {
   // A group of rows of those columns, as many as there are shapes where there are any.
   void add(const std::vector<Column>& columns, const ShapeRows* shapes, std::size_t rows);
 
-  // Writes the metadata with the given keys and values, and puts the file in its place.
+  // Writes the metadata with the given keys and values, and puts the file in its place, without waiting for the disk.
   void finish(const std::vector<std::pair<std::string, std::string>>& texts);
 
  private:

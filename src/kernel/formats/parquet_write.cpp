@@ -296,7 +296,7 @@ void ParquetWriter::finish(const std::vector<std::pair<std::string, std::string>
   put_little(end, static_cast<std::uint32_t>(metadata.size()));
   end.insert(end.end(), {'P', 'A', 'R', '1'});
   write(end);
-  file_.publish();
+  file_.publish_unflushed();
 }
 
 }  // namespace civic

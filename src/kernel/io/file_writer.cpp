@@ -69,6 +69,20 @@ void FileWriter::publish() {
   flush_folder_of(path_);
 }
 
+void FileWriter::publish_unflushed() {
+  std::FILE* file = file_;
+  file_ = nullptr;
+  if (std::fclose(file) != 0) cannot_write(path_, std::strerror(errno));
+  if (const std::error_code problem = replace_file(beside_, path_)) cannot_write(path_, problem.message());
+  beside_.clear();
+}
+
+void flush_files(const std::vector<std::string>& paths) {
+  for (const std::string& path : paths)
+    if (!flush_to_disk(path)) cannot_write(path, std::strerror(errno));
+  if (!paths.empty()) flush_folder_of(paths.back());
+}
+
 void publish_file(const std::string& written, const std::string& target) {
   const std::string path = behind_links(target);
   keep_permissions(path, written);

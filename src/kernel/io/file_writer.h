@@ -17,8 +17,9 @@ class FileWriter {
   FileWriter(const FileWriter&) = delete;
   void write(const void* data, std::size_t size);
   void write(const std::string& text) { write(text.data(), text.size()); }
-  void close();    // ends the neighbour, which is then on the disk; the target is still untouched
-  void publish();  // renames it over the target
+  void close();              // ends the neighbour, which is then on the disk; the target is still untouched
+  void publish();            // renames it over the target
+  void publish_unflushed();  // the same where the system may still hold it back; see flush_files()
   const std::string& target() const { return path_; }
   const std::string& neighbour() const { return beside_; }
 
@@ -31,6 +32,9 @@ class FileWriter {
 std::string name_beside(const std::string& path, const char* kind);
 // Whether a name was made so.
 bool is_name_beside(const std::string& name, const std::string& path, const char* kind);
+
+// Waits until files are on the disk, and the folders that name them.
+void flush_files(const std::vector<std::string>& paths);
 
 // Renames a file that another has written over its target, as FileWriter does with its own.
 void publish_file(const std::string& written, const std::string& target);
