@@ -9,6 +9,10 @@ core_start <- function() {
     invisible(.Call(`_civicatlas_core_start`))
 }
 
+core_processors <- function() {
+    .Call(`_civicatlas_core_processors`)
+}
+
 core_set_threads <- function(threads) {
     invisible(.Call(`_civicatlas_core_set_threads`, threads))
 }

@@ -34,6 +34,7 @@
 #' | `civicatlas.kept_bytes` | 2e9 | bytes that the kept results of workflows may take in a folder; those used longest ago go first |
 #' | `civicatlas.upload_bytes` | 5e8 | bytes that a file uploaded to a page may have |
 #' | `civicatlas.daemon_wait` | 30 | seconds that [run_tiles()] waits for a daemon before it does the rest itself |
+#' | `civicatlas.daemon_bytes` | `Inf` | bytes that all daemons together may take; by what the largest of them took, fewer work at a time |
 #' | `civicatlas.no_shared_folder` | `FALSE` | `TRUE` on a daemon: tiles are sent to it, even where it seems to see their folder |
 #' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage or shapefile that another process is writing |
 #'

@@ -153,8 +153,9 @@ deliver_tiled <- function(x, o, known) {
     return(list(output = o$output))
   }
   out <- write_layer(x, o$output, layer = o$to_layer, replace = o$replace, append = o$append, decimals = o$decimals)
-  if (isTRUE(o$json)) list(output = o$output, rows = if (is_tiled(out)) rows_in(out$source) else nrow(out), columns = setdiff(names(out), shape_column_name(x$prototype)),
-                           crs = if (is_spatial_frame(x$prototype)) crs_data(crs_of(x)))
+  if (!isTRUE(o$json)) return(NULL)
+  list(output = o$output, rows = if (is_tiled(out)) rows_in(out$source) else nrow(out), columns = setdiff(names(out), shape_column_name(x$prototype)),
+       crs = if (is_spatial_frame(x$prototype)) crs_data(crs_of(x)))
 }
 
 deliver_layer <- function(x, o, known) {

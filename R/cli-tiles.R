@@ -3,21 +3,22 @@
 register_command("tile", function() {
   new_command("In and out", "put a layer that may be larger than memory into a folder of tiles", c("SOURCE", "FOLDER"), list(
     new_option("rows-per-tile", "whole", "rows of each tile", 1000000L), new_option("layer", "text", "layer, where the source holds several"),
-    new_option("crs", "crs", "CRS of the coordinates, over what the source says"), new_option("encoding", "text", "encoding of text, over what the source says"),
+    new_option("crs", "crs", "CRS of the coordinates, over what the source says"),
+    new_option("encoding", "text", "encoding of text, over what the source says"),
     new_option("replace", "flag", "replace a folder of tiles that is there"), new_option("skip-damaged", "flag", "leave out what cannot be read, and list it"),
     new_option("memory", "number", "bytes that sorting may take, roughly", 1e9)
   ), "civicatlas tile cells.zip cells-in-tiles --rows-per-tile 500", function(o) {
     tiled <- tile_up(o$source, o$folder, o$rows_per_tile, layer = o$layer, crs = o$crs, encoding = o$encoding, replace = o$replace,
                      damaged = if (o$skip_damaged) "skip" else "refuse", memory = o$memory)
     if (!o$json) cat(format(tiled), sep = "\n")
-    structure(list(folder = o$folder, rows = rows_in(tiled$source), tiles = tiles_in(tiled$source), crs = crs_data(if (is_spatial_frame(tiled$prototype)) crs_of(tiled))),
-              class = "shown_already")
-  }, about = "put a layer that may be larger than memory into a folder of tiles, GeoParquet files that other commands then work on one after the other, or on several --daemons")
+    crs <- if (is_spatial_frame(tiled$prototype)) crs_data(crs_of(tiled))
+    structure(list(folder = o$folder, rows = rows_in(tiled$source), tiles = tiles_in(tiled$source), crs = crs), class = "shown_already")
+  }, about = "put a layer that may be larger than memory into a folder of tiles: GeoParquet files on which other commands work one by one, or with --daemons")
 })
 
 # Those that work tile by tile; for others a tiled layer is read into memory.
-commands_on_tiles <- c("reproject", "measure", "buffer", "centroid", "inner-point", "boundary", "hull", "dissolve", "repair", "overlay", "clip", "erase", "join",
-                       "nearest", "select", "pick", "summarise", "keep", "drop", "compute", "rename", "columns", "join-table", "convert", "head")
+commands_on_tiles <- c("reproject", "measure", "buffer", "centroid", "inner-point", "boundary", "hull", "dissolve", "repair", "overlay", "clip", "erase",
+                       "join", "nearest", "select", "pick", "summarise", "keep", "drop", "compute", "rename", "columns", "join-table", "convert", "head")
 
 # A layer as a command can have it.
 for_command <- function(layer, command) {

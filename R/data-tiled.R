@@ -128,6 +128,7 @@ dplyr_verbs <- c("filter", "mutate", "select", "rename")
 # What a verb that is not for tiled layers says of one.
 need_no_tiles <- function(x, call) {
   if (!is_tiled(x)) return(invisible())
-  collect <- typed("{.code dplyr::collect(x)}, or {.code run_tiles(x)}, gives a frame in memory", "{.code civicatlas convert INPUT OUTPUT} makes one file of it")
+  collect <- typed("{.code dplyr::collect(x)}, or {.code run_tiles(x)}, gives a frame in memory",
+                   "{.code civicatlas convert INPUT OUTPUT} makes one file of it")
   fail("argument", c("A tiled layer cannot be used here.", i = paste0(collect, ".")), call = call)
 }

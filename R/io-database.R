@@ -63,36 +63,40 @@ prototype_of_kinds <- function(kinds) {
 # Runs a query and gives its columns, its shapes and the number of rows fetched. Rows for which `where` does not hold are
 # left out before their blobs are decoded, unless the database saw to that already. `give` takes what was gathered whenever it is enough.
 fetch_layer <- function(about, sql, values, query, label, where_done, give = NULL) {
-  new_decoder <- function() if (!is.null(about$shape)) core_open_blobs(about$form, query$within, query$skip_damaged)
-  decoder <- new_decoder()
   result <- DBI::dbSendQuery(about$con, sql, params = if (length(values)) values)
   on.exit(DBI::dbClearResult(result))
   bar <- new_progress(label)
-  size <- if (where_done || goes_row_by_row(query, names(about$kinds))) batch_rows else -1L
-  batches <- list()
-  done <- 0
+  size <- rows_at_a_time(query, about, where_done)
+  fetched <- new_batches(about, query)
+  done <- given <- 0
   met <- new.env(parent = emptyenv())  # columns of numbers with text in them, and values that do not fit
-  gathered <- function() {
-    names <- setdiff(names(batches[[1]]), about$shape)
-    columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(batches, `[[`, name)))
-    list(columns = columns, shapes = if (!is.null(decoder)) core_take_blobs(decoder), rows = done, mixed = met$mixed, odd = met$odd)
-  }
-  given <- 0
   repeat {
     batch <- fetch_batch(result, size, met)
     done <- done + nrow(batch)
     bar(done / max(about$expected, 1, na.rm = TRUE))
-    kept <- keep_batch(batch, decoder, query, about, where_done, met)
-    if (nrow(batch) || !length(batches)) batches[[length(batches) + 1]] <- kept
+    kept <- keep_batch(batch, fetched$decoder, query, about, where_done, met)
+    if (nrow(batch) || !length(fetched$all)) fetched$all[[length(fetched$all) + 1]] <- kept
     if (DBI::dbHasCompleted(result)) break
     if (!is.null(give) && done - given >= query$chunk) {
-      give(gathered())
+      give(gathered(fetched, about, done, met))
       given <- done
-      batches <- list()
-      decoder <- new_decoder()
+      fetched <- new_batches(about, query)
     }
   }
-  gathered()
+  gathered(fetched, about, done, met)
+}
+
+# All rows where the condition looks at others than its own.
+rows_at_a_time <- function(query, about, where_done) if (where_done || goes_row_by_row(query, names(about$kinds))) batch_rows else -1L
+
+new_batches <- function(about, query) {
+  list(all = list(), decoder = if (!is.null(about$shape)) core_open_blobs(about$form, query$within, query$skip_damaged))
+}
+
+gathered <- function(fetched, about, rows, met) {
+  names <- setdiff(names(fetched$all[[1]]), about$shape)
+  columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(fetched$all, `[[`, name)))
+  list(columns = columns, shapes = if (!is.null(fetched$decoder)) core_take_blobs(fetched$decoder), rows = rows, mixed = met$mixed, odd = met$odd)
 }
 
 # SQLite keeps text in columns of numbers, which its driver would make 0.

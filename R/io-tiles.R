@@ -37,30 +37,36 @@ type_of_column <- function(column) if (is.object(column)) class(column)[1] else 
 
 read_manifest <- function(folder, call) {
   path <- file.path(folder, manifest_name)
-  broken <- function(why, e = NULL) {
-    fail("format", c("Cannot read {.file {path}}.", x = why, i = "Make the tiles anew with {.fn tile_up}, or remove that file to read the folder by its tiles alone."),
-         call = call)
-  }
   text <- core(core_read_bytes(path, -1), source = path, call = call)
-  content <- tryCatch(parse_json(rawToChar(text), simplifyVector = TRUE), error = function(e) broken("It is no JSON: {said_by(e)}", e))
+  content <- tryCatch(parse_json(rawToChar(text), simplifyVector = TRUE), error = function(e) broken_manifest(path, "It is no JSON: {said_by(e)}", call, e))
   version <- content$civicatlas_tiles
-  if (!rlang::is_integerish(version, 1) || is.null(content$tiles)) broken("It does not say which tiles there are.")
+  if (!rlang::is_integerish(version, 1) || is.null(content$tiles)) broken_manifest(path, "It does not say which tiles there are.", call)
   if (version > manifest_version) {
     fail("format", c("{.file {path}} is of version {version}, written by {content$written_by %||% 'another program'}; this package reads {manifest_version}.",
                      i = "Update {.pkg civicatlas}."), call = call)
   }
-  tiles <- tibble::as_tibble(content$tiles)
-  needed <- c("file", "rows", "xmin", "ymin", "xmax", "ymax", "bytes")
-  if (nrow(tiles) && is.null(tiles$kinds)) tiles$kinds <- NA_character_
-  if (nrow(tiles) && (!all(needed %in% names(tiles)) || !is.character(tiles$file) || !is.numeric(tiles$rows))) broken("Its tiles lack fields.")
-  if (!nrow(tiles)) tiles <- no_tiles()
-  if (any(tiles$file != basename(tiles$file))) broken("A tile lies outside the folder.")
-  for (number in c("rows", "bytes", box_members)) tiles[[number]] <- as.double(tiles[[number]])
-  tiles$groups <- rep(list(NULL), nrow(tiles))
   types <- content$columns
   columns <- if (length(types)) prototype_of_types(types$type, types$name) else list()
   crs <- if (!is.null(content$crs)) as_crs(content$crs$code %||% content$crs$text, call = call)
-  tile_source(folder, columns, content$shape, crs, tiles, content$ranges, content$about)
+  tile_source(folder, columns, content$shape, crs, tiles_of_manifest(content$tiles, path, call), content$ranges, content$about)
+}
+
+broken_manifest <- function(path, why, call, e = NULL) {
+  fail("format", c("Cannot read {.file {path}}.", x = why, i = "Make the tiles anew with {.fn tile_up}, or remove that file: the tiles alone will be read."),
+       call = call)
+}
+
+tiles_of_manifest <- function(tiles, path, call) {
+  tiles <- tibble::as_tibble(tiles)
+  if (!nrow(tiles)) return(no_tiles())
+  numbers <- c("rows", "bytes", box_members)
+  lacks <- !all(c("file", numbers) %in% names(tiles)) || !is.character(tiles$file)
+  if (lacks) broken_manifest(path, "Its tiles lack fields.", call)
+  if (any(tiles$file != basename(tiles$file))) broken_manifest(path, "A tile lies outside the folder.", call)
+  for (number in numbers) tiles[[number]] <- as.double(tiles[[number]])
+  if (is.null(tiles$kinds)) tiles$kinds <- NA_character_
+  tiles$groups <- rep(list(NULL), nrow(tiles))
+  tiles
 }
 
 no_tiles <- function() {
@@ -250,10 +256,12 @@ row_of_tile <- function(path, columns, shapes, rows) {
     if (length(present)) range(present) else c(NA_real_, NA_real_)
   })
   row <- tibble::tibble(file = basename(path), rows = as.double(rows), xmin = box[1], ymin = box[2], xmax = box[3], ymax = box[4], bytes = file.size(path),
-                        md5 = unname(tools::md5sum(path)), kinds = paste(sort(unique(stats::na.omit(geometry_type_of(shapes %||% new_shapes())))), collapse = " "),
+                        md5 = unname(tools::md5sum(path)), kinds = kinds_of_tile(shapes),
                         groups = list(NULL))
   list(tile = row, ranges = ranges)
 }
+
+kinds_of_tile <- function(shapes) if (is.null(shapes)) "" else paste(sort(unique(stats::na.omit(geometry_type_of(shapes)))), collapse = " ")
 
 is_ranged <- function(column) (is.numeric(column) || inherits(column, "Date")) && !is.logical(column)
 
@@ -295,7 +303,9 @@ need_free_folder <- function(folder, replace, call) {
   if (!dir.exists(folder)) fail("file", "{.file {folder}} is a file, where a folder of tiles is to be.", call = call)
   there <- list.files(folder, all.files = TRUE, no.. = TRUE)
   others <- setdiff(there, c(manifest_name, parquet_files(folder)))
-  if (length(others)) fail("file", c("{.file {folder}} holds other files than tiles: {.file {utils::head(others, 3)}}.", i = "Name another folder."), call = call)
+  if (length(others)) {
+    fail("file", c("{.file {folder}} holds other files than tiles: {.file {utils::head(others, 3)}}.", i = "Name another folder."), call = call)
+  }
   if (length(there) && !replace) {
     fail("file", c("{.file {folder}} is there already.", i = "Replace it with {.code {typed('replace = TRUE', '--replace')}}."), call = call)
   }

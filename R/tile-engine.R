@@ -1,38 +1,72 @@
 # Tiles handed out, here or to daemons, and what comes back of each.
 
-# Runs all tiles of a layer and gives their results in the order of the tiles; with `each`, hands them to it in that order and gives nothing. With `write`, rows become tiles in the folder of the
-# work, and the results are what write_tile() tells. What an ended run left is taken.
+# Runs all tiles of a layer and gives their results in the order of the tiles; with `each`, hands them to it in that order and gives nothing. With
+# `write`, rows become tiles in the folder of the work, and the results are what write_tile() tells. What an ended run left is taken.
 run_tasks <- function(x, work, write = FALSE, each = NULL, numbers = FALSE) {
-  n <- tiles_in(x$source)
-  task <- list(layer = x, work = if (isTRUE(work$keeps)) work$folder, write = write, numbers = numbers, id = if (isTRUE(work$keeps)) hash_of_run(x) else rlang::hash(stats::runif(2)))
-  if (isTRUE(work$keeps)) task$results <- result_folder(work$folder, task$id)
+  task <- new_task(x, work, write, numbers)
+  state <- new_run_state(task, each)
+  for (k in which_kept(task)) take_result(state, task, k, kept_tile(task, k), kept = TRUE)
+  left <- which(!state$there)
+  if (is.null(each)) left <- left[order(-state$size[left])]  # the largest first, so that none is left over at the end
+  if (length(left) && daemons_set() > 0) {
+    run_on_daemons(task, left, function(k, found) take_result(state, task, k, found))
+  } else {
+    for (k in left) take_result(state, task, k, do_tile(task, k))
+  }
+  tell_of_tiles(do.call(rbind, state$told))
+  state$values
+}
+
+# What is to be done with each tile. `work` and `results` are the folders where it is kept, or NULL where nothing is.
+new_task <- function(x, work, write, numbers) {
+  keeps <- isTRUE(work$keeps)
+  id <- if (keeps) hash_of_run(x) else basename(tempfile("run"))
+  list(layer = x, write = write, numbers = numbers, id = id, work = if (keeps) work$folder, results = if (keeps) result_folder(work$folder, id))
+}
+
+new_run_state <- function(task, each) {
+  n <- tiles_in(task$layer$source)
   state <- new.env(parent = emptyenv())
-  state$results <- vector("list", n)
+  state$values <- vector("list", if (is.null(each)) n else 0)
+  state$waiting <- list()  # of `each`, by number, where nothing is kept on the disk
+  state$there <- logical(n)
+  state$size <- pmax(task$layer$source$tiles$rows, 1)
+  state$each <- each
   state$given <- 0
   state$told <- list()
   state$started <- clock()
-  state$log <- if (isTRUE(work$keeps)) file.path(work$folder, "run.jsonl")
-  bar <- new_progress("Running tiles")
-  size <- pmax(x$source$tiles$rows, 1)
-  take <- function(k, found, kept = FALSE) {
-    note_result(state, k, found, kept)
-    state$results[k] <- list(list(value = found$value))
-    while (!is.null(each) && state$given < n && !is.null(state$results[[state$given + 1]])) {
-      state$given <- state$given + 1
-      each(state$results[[state$given]]$value)
-      state$results[state$given] <- list(list(value = NULL))
-    }
-    bar(sum(size[!vapply(state$results, is.null, NA)]) / sum(size))
+  state$bar <- new_progress("Running tiles", rlang::caller_env(2))
+  state
+}
+
+# Which tiles may have been kept; kept_tile() tells.
+which_kept <- function(task) {
+  if (is.null(task$results)) return(integer())
+  found <- as.integer(sub("[.]rds$", "", list.files(task$results, "^[0-9]+[.]rds$")))
+  sort(found[vapply(found, function(k) !is.null(kept_tile(task, k)), NA)])
+}
+
+take_result <- function(state, task, k, found, kept = FALSE) {
+  note_result(state, task, k, found, kept)
+  state$there[k] <- TRUE
+  if (is.null(state$each)) state$values[k] <- list(found$value) else give_in_order(state, task, k, found$value)
+  state$bar(sum(state$size[state$there]) / sum(state$size))
+}
+
+# Hands results on as soon as all before them were. Those that have to wait stay on the disk where they are kept there.
+give_in_order <- function(state, task, k, value) {
+  if (k == state$given + 1) {
+    state$each(value)
+    state$given <- k
+  } else if (is.null(task$results)) {
+    state$waiting[[as.character(k)]] <- value
   }
-  for (k in seq_len(n)) {
-    found <- if (isTRUE(work$keeps)) kept_tile(task, k)
-    if (!is.null(found)) take(k, found, kept = TRUE)
+  while (state$given < length(state$there) && state$there[state$given + 1]) {
+    following <- state$given + 1
+    state$each(if (is.null(task$results)) state$waiting[[as.character(following)]] else kept_tile(task, following)$value)
+    state$waiting[[as.character(following)]] <- NULL
+    state$given <- following
   }
-  left <- which(vapply(state$results, is.null, NA))
-  if (is.null(each)) left <- left[order(-size[left])]  # the largest first, so that none is left over at the end
-  if (length(left)) if (daemons_set() > 0) run_on_daemons(task, left, take) else for (k in left) take(k, do_tile(task, k))
-  tell_of_tiles(do.call(rbind, state$told))
-  lapply(state$results, `[[`, "value")
 }
 
 result_folder <- function(folder, id) {
@@ -55,7 +89,7 @@ do_tile <- function(task, k) {
   if (is.data.frame(value)) value <- without_history(value)
   rows <- if (is.data.frame(value)) nrow(value)
   if (task$write) value <- write_tile_of_run(value, task, k)
-  found <- list(value = value, told = told, rows = rows, seconds = round(clock() - started, 3), process = Sys.getpid())
+  found <- list(value = value, told = told, rows = rows, seconds = round(clock() - started, 3), process = Sys.getpid(), memory = memory_in_use())
   if (!is.null(task$results)) keep_tile(task, k, found)
   found
 }
@@ -103,11 +137,12 @@ kept_tile <- function(task, k) {
   if (identical(unname(tools::md5sum(tile)), found$value$tile$md5)) found
 }
 
-note_result <- function(state, k, found, kept) {
+note_result <- function(state, task, k, found, kept) {
   state$told <- c(state$told, list(data.frame(text = as.character(found$told), tile = rep(k, length(found$told)))))
-  if (is.null(state$log) || kept) return(invisible())
-  line <- list(tile = k, rows = found$rows, seconds = found$seconds, process = found$process, at = round(clock() - state$started, 3), warnings = length(found$told))
-  cat(as.character(jsonlite::toJSON(line, auto_unbox = TRUE, null = "null")), "\n", sep = "", file = state$log, append = TRUE)
+  if (is.null(task$work) || kept) return(invisible())
+  line <- list(tile = k, rows = found$rows, seconds = found$seconds, process = found$process, memory = found$memory, at = round(clock() - state$started, 3),
+               warnings = length(found$told))
+  cat(as.character(jsonlite::toJSON(line, auto_unbox = TRUE, null = "null")), "\n", sep = "", file = file.path(task$work, "run.jsonl"), append = TRUE)
 }
 
 # Each kind of warning once, as the first tile gave it, with how many more did. Numbers of rows are those in the tile.
@@ -138,16 +173,21 @@ run_on_daemons <- function(task, left, take) {
   state$running <- list()
   state$done <- integer()
   state$seconds <- double()
+  state$memory <- 0
   state$tries <- integer(max(left))
   on.exit(lapply(state$running, function(job) mirai::stop_mirai(job$mirai)))
-  idle <- 0
+  seen <- looked <- clock()
+  daemons <- daemons_set()
   while (length(state$done) < length(left)) {
-    daemons <- daemons_set()
-    if (daemons == 0) idle <- idle + 1 else idle <- 0
-    if (idle > patience_for_daemons() / 0.05) return(finish_here(task, setdiff(left, state$done), take))
+    if (clock() - looked > 0.2) {
+      daemons <- daemons_set()
+      looked <- clock()
+    }
+    if (daemons > 0) seen <- clock()
+    if (clock() - seen > patience_for_daemons()) return(finish_here(task, setdiff(left, state$done), take))
     hand_out(state, task, daemons)
     came <- which(vapply(state$running, function(job) !mirai::unresolved(job$mirai), NA))
-    if (!length(came)) Sys.sleep(if (daemons == 0) 0.05 else 0.005)
+    if (!length(came)) Sys.sleep(0.005)
     jobs <- state$running[came]
     state$running[came] <- NULL
     for (job in jobs) receive(state, task, job, take)
@@ -161,9 +201,10 @@ finish_here <- function(task, left, take) {
   for (k in left) take(k, do_tile(task, k))
 }
 
-# As many tiles as there are daemons, and at the end those again that take very long.
+# As many tiles as there are daemons, fewer where these would take more memory than is allowed; and at the end those again that take very long.
 hand_out <- function(state, task, daemons) {
-  while (length(state$running) < daemons) {
+  allowed <- max(1, floor(as.double(getOption("civicatlas.daemon_bytes", Inf)) / max(state$memory, 1)))
+  while (length(state$running) < min(daemons, allowed)) {
     if (length(state$waiting)) {
       k <- state$waiting[1]
       state$waiting <- state$waiting[-1]
@@ -188,13 +229,17 @@ start_job <- function(task, k, daemons, sent = list()) {
   lean <- task[c("id", "write", "numbers", "work", "results")]
   arguments <- list(task = lean, k = k, sent = sent, version = own_version(), threads = threads_for(daemons),
                     options = options()[c("civicatlas.no_shared_folder", "civicatlas.unpack_limit")])
-  list(k = k, started = clock(), sent = sent, mirai = mirai::mirai(get("do_tile_for", asNamespace("civicatlas"))(task, k, sent, version, threads, options), .args = arguments))
+  work <- mirai::mirai(get("do_tile_for", asNamespace("civicatlas"))(task, k, sent, version, threads, options), .args = arguments)
+  list(k = k, started = clock(), sent = sent, mirai = work)
 }
 
 own_version <- function() as.character(utils::packageVersion("civicatlas"))
 
-# Each daemon with its share of this machine, so that they do not stand in each other's way.
-threads_for <- function(daemons) max(1L, as.integer(floor(parallel::detectCores() / max(daemons, 1))))
+# Each daemon with its share of this machine, so that they do not stand in each other's way, and no more than is asked for.
+threads_for <- function(daemons) {
+  share <- max(1L, as.integer(core_processors() %/% max(daemons, 1)))
+  if (is.null(getOption("civicatlas.threads"))) share else min(share, as.integer(getOption("civicatlas.threads")))
+}
 
 # What a daemon does: it asks for what it lacks, the steps or files of tiles, and is asked again with them.
 do_tile_for <- function(task, k, sent, version, threads, options) {
@@ -206,11 +251,7 @@ do_tile_for <- function(task, k, sent, version, threads, options) {
   if (is.null(steps_sent[[task$id]])) return(list(needs = "layer"))
   task$layer <- steps_sent[[task$id]]
   if (!is.null(task$work) && !sees(task$work)) task["work"] <- task["results"] <- list(NULL)
-  tryCatch({
-    found <- do_tile(task, k)
-    found$memory <- memory_in_use()
-    found
-  }, civicatlas_needs = function(e) list(needs = e$files))
+  tryCatch(do_tile(task, k), civicatlas_needs = function(e) list(needs = e$files))
 }
 
 # Bytes that this process holds; NA where the system does not tell.
@@ -235,6 +276,7 @@ receive <- function(state, task, job, take) {
   }
   state$done <- c(state$done, k)
   state$seconds <- c(state$seconds, found$seconds)
+  state$memory <- max(state$memory, found$memory, na.rm = TRUE)
   take(k, settle_sent(found, task, k))
 }
 
@@ -253,7 +295,9 @@ settle_sent <- function(found, task, k) {
 # A tile whose daemon was lost goes to another, unless it has ended several: then it may be the reason.
 lost_tile <- function(state, k) {
   state$tries[k] <- state$tries[k] + 1L
-  if (state$tries[k] >= 5) fail("tile", c("Tile {k} was lost with its daemon 5 times.", i = "It may need more memory than they have: make smaller tiles."), call = NULL)
+  if (state$tries[k] >= 5) {
+    fail("tile", c("Tile {k} was lost with its daemon 5 times.", i = "It may need more memory than they have: make smaller tiles."), call = NULL)
+  }
   if (k %in% vapply(state$running, `[[`, 0, "k")) return(invisible())
   state$waiting <- c(k, state$waiting)
 }

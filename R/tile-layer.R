@@ -94,7 +94,8 @@ register_tile_work("describe", function(x) {
   }))
   spatial <- is_spatial_frame(x$prototype)
   structure(list(
-    source = x$source$folder %||% NA_character_, title = if (!is.null(x$source$folder)) paste0(basename(x$source$folder), ", ", counted(tiles_in(x$source), "tile")),
+    source = x$source$folder %||% NA_character_,
+    title = if (!is.null(x$source$folder)) paste0(basename(x$source$folder), ", ", counted(tiles_in(x$source), "tile")),
     rows = nrow(x), geometry_type = if (spatial) kinds_in_tiles(x$source) else integer(), missing_shapes = NA_integer_, vertices = NA_integer_,
     extent = if (spatial) extent_of_tiles(x$source), crs = if (spatial) crs_of(x$prototype), fields = fields
   ), class = "layer_description")
@@ -139,7 +140,8 @@ put_off_dplyr <- function(verb, layer, quosures, call) {
                          i = "Collect the layer first: {.code dplyr::collect(x)}; or put a number that is worked out before in its place."), call = NULL)
     }
   }
-  step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = sub("^[^(]*", verb, call_text(call[-2])), how = list(kind = "rows"))
+  text <- sub("^[^(]*", verb, call_text(call[-2]))
+  step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = text, how = list(kind = "rows"))
   if (verb == "select" && row_number_column %in% names) step$args <- c(step$args, list(rlang::quo(!!as.name(row_number_column))))
   with_step(layer, step, rlang::current_env())
 }
@@ -147,8 +149,8 @@ put_off_dplyr <- function(verb, layer, quosures, call) {
 # The same with our own measures and a few more functions that give a value for each row.
 by_row_with_us <- function(expression) {
   if (!is.call(expression)) return(TRUE)
-  known <- c(row_functions, "area_of", "length_of", "perimeter_of", "paste", "paste0", "if_else", "case_when", "coalesce", "is.finite", "sprintf", "as.Date",
-             "~", "between", "nchar", "floor", "c", "$", "[[", "geometry_type_of", "centroid_of", "inner_point_of", "hull_of", "as.logical", "pmin", "pmax", "sin",
-             "cos", "tan", "is.nan", "grepl", "sub", "gsub", "%/%", "%%", "-", "replace_na", "format")
+  known <- c(row_functions, "area_of", "length_of", "perimeter_of", "geometry_type_of", "centroid_of", "inner_point_of", "hull_of", "paste", "paste0",
+             "if_else", "case_when", "coalesce", "is.finite", "is.nan", "sprintf", "format", "~", "between", "c", "$", "[[", "as.logical", "pmin", "pmax",
+             "sin", "cos", "tan", "sub", "gsub", "replace_na")
   rlang::is_call(expression, known) && all(vapply(as.list(expression)[-1], by_row_with_us, NA))
 }

@@ -24,8 +24,8 @@
 #'   run that was ended in the middle, by whatever, goes on where it was when it is called again with the same layer and steps. `run.jsonl`
 #'   in it is the log.
 #' @section Daemons: `mirai::daemons(4)` starts four on this machine; `mirai::daemons(url = "tls+tcp://...")` waits for those of others, which
-#'   need the same version of this package (others are refused by name). Where they do not see the folder of tiles, tiles are sent to them. A tile whose daemon is lost goes to
-#'   another one; tiles that take very long are given to a second.
+#'   need the same version of this package (others are refused by name). Where they do not see the folder of tiles, tiles are sent to them. A tile
+#'   whose daemon is lost goes to another one; tiles that take very long are given to a second.
 #' @examples
 #' cells <- tile_up(demo_file("cells.zip"), file.path(tempdir(), "cells_in_tiles"), rows_per_tile = 500)
 #' wards <- read_layer(demo_file("wards.shp"))
@@ -73,32 +73,35 @@ run_into_folder <- function(x, folder, replace, call, numbers = FALSE) {
   out
 }
 
-# Formats that rows can be added to are written tile by tile; others from a frame of all.
+# A file that rows can be added to is written tile by tile; others, and databases, whose change is one transaction, from a frame of all.
 run_into_file <- function(x, target, replace, layer, call) {
-  whole <- Find(function(step) step$how$kind == "whole", x$steps)
-  address <- format_of_address(target)
-  format <- address %||% target_format(path.expand(target), call)
-  if (!is.null(whole) || !holds(format, "append")) return(write_layer(collect_tiles(x), target, layer = layer, replace = replace))
-  work <- work_folder(path.expand(if (is.null(address)) target else tempfile("database")), x, call)
+  whole <- any(vapply(x$steps, function(step) step$how$kind == "whole", NA))
+  is_file <- is.null(format_of_address(target))
+  if (whole || !is_file || !holds(target_format(target, call), "append")) return(write_layer(collect_tiles(x), target, layer = layer, replace = replace))
+  target <- path.expand(target)
+  layer <- layer %||% stem_of(target)
+  if (file.exists(target) && layer %in% list_layers(target)$layer) need_free(target, replace, call)
+  work <- work_folder(target, x, call)
   run <- until_whole(x, work)
-  beside <- if (is.null(address)) name_beside(path.expand(target), paste0(".", tools::file_ext(target))) else target
-  first <- TRUE
-  if (is.null(address) && file.exists(target)) {
-    if (is.null(layer)) need_free(target, replace, call)
-    if (!file.copy(target, beside)) cut_off(target, call)
-  }
-  on.exit(if (is.null(address)) unlink(beside, expand = FALSE))
+  beside <- name_beside(target, paste0(".", tools::file_ext(target)))
+  on.exit(unlink(beside, expand = FALSE))
+  if (file.exists(target) && !file.copy(target, beside)) cut_off(target, call)
+  rows <- add_tiles(run, work, beside, layer, replace)
+  publish(beside, target, call)
+  forget_work(work)
+  say("Wrote {.file {target}}: {counted(rows, 'row')}, tile by tile.")
+  x
+}
+
+# The rows of all tiles into a table of a file, and how many they are.
+add_tiles <- function(run, work, file, layer, replace) {
   rows <- 0
+  quietly(write_layer(without_row_numbers(run$prototype), file, layer = layer, replace = replace))
   run_tasks(run, work, each = function(frame) {
-    quietly(write_layer(without_row_numbers(frame), beside, layer = layer %||% stem_of(target), replace = first && replace, append = !first))
-    first <<- FALSE
+    if (nrow(frame)) quietly(write_layer(without_row_numbers(frame), file, layer = layer, append = TRUE))
     rows <<- rows + nrow(frame)
   })
-  if (first) quietly(write_layer(x$prototype, beside, layer = layer %||% stem_of(target), replace = replace))
-  if (is.null(address)) publish(beside, path.expand(target), call)
-  forget_work(work)
-  say("Wrote {.file {without_secrets(target)}}: {counted(rows, 'row')}, tile by tile.")
-  x
+  rows
 }
 
 # --- a run ---------------------------------------------------------------------------------------------------------------

@@ -97,8 +97,10 @@ sums_in_regions <- function(shapes, asked) {
   plain <- lapply(asked$summaries, plain_summary, asked$columns)
   if (any(vapply(plain, is.null, NA))) return(NULL)
   summed <- which(vapply(plain, function(summary) summary$verb != "n", NA))
+  values <- lapply(plain[summed], function(summary) as.double(summary$column))
+  skip <- vapply(plain[summed], function(summary) summary$skip, NA)
   found <- core(core_sums_in_polygons(handles_of(shapes$regions), store_of(shapes$regions), handles_of(shapes$features), store_of(shapes$features),
-                                      lapply(plain[summed], function(summary) as.double(summary$column)), vapply(plain[summed], function(summary) summary$skip, NA)))
+                                      values, skip))
   if (is.null(found)) return(NULL)
   sums <- lapply(plain, function(summary) list(verb = summary$verb))
   sums[summed] <- Map(function(summary, one) list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = one$sum, count = one$count),

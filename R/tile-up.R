@@ -8,7 +8,7 @@
 #'
 #' @param source A path or address as for [read_layer()], a spatial frame or data frame, or a tiled layer.
 #' @param folder The folder to make. It is whole or not there: tiles are made in a folder beside it, which is then renamed.
-#' @param rows_per_tile How many rows a tile has; the last has what is left.
+#' @param rows_per_tile How many rows a tile has; the last has what is left, and tiles of many vertices have fewer.
 #' @param layer,crs,encoding,coords,wkt,damaged As for [read_layer()].
 #' @param replace `TRUE` to replace a folder of tiles that is there.
 #' @param memory How many bytes sorting may take, roughly: a tile is never larger than a quarter of it.
@@ -139,8 +139,22 @@ sort_spool <- function(spool, folder, rows_per_tile, memory, call) {
   ranges <- min(max(1, ceiling(total / rows_per_tile)), 500)  # each is an open file
   cuts <- unname(stats::quantile(samples, seq_len(ranges - 1) / ranges, type = 1))
   parts <- cut_pieces(spool, extent, first, total, cuts, call)
-  found <- write_sorted(parts, spool, extent, folder, rows_per_tile, total, call)
+  found <- write_sorted(parts, spool, extent, folder, list(rows = rows_per_tile, bytes = memory / 8), total, call)
   tiles_of_rows(found)
+}
+
+# The last rows of tiles: each has so many rows, or fewer where these have many vertices.
+ends_of_tiles <- function(x, limits) {
+  n <- nrow(x)
+  shapes <- if (is_spatial_frame(x)) as_shapes(x)
+  bytes <- cumsum(64 + 16 * if (is.null(shapes)) rep(0, n) else core_vertex_counts(handles_of(shapes), store_of(shapes)))
+  ends <- integer()
+  start <- 0
+  while (start < n) {
+    start <- max(start + 1, min(start + limits$rows, n, findInterval(limits$bytes + if (start) bytes[start] else 0, bytes)))
+    ends <- c(ends, start)
+  }
+  ends
 }
 
 # Where most rows lie: a few that lie absurdly far off do not put all others into one cell.
@@ -220,20 +234,20 @@ settled_piece <- function(spool, k) {
 as_text <- function(values) if (is.double(values) && !is.object(values)) core_number_text(values, -1L) else as.character(values)
 
 # Sorts each range and writes tiles of so many rows, the rest of a range with the next.
-write_sorted <- function(parts, spool, extent, folder, rows_per_tile, total, call) {
+write_sorted <- function(parts, spool, extent, folder, limits, total, call) {
   found <- list()
   rest <- NULL
   bar <- new_progress("Writing tiles")
-  flush <- function(x, numbers, all) {
-    size <- nrow(x)
-    whole <- if (all) size else size - size %% rows_per_tile
-    for (first in seq(1, length.out = ceiling(whole / rows_per_tile), by = rows_per_tile)) {
-      rows <- first:min(first + rows_per_tile - 1, whole)
+  flush <- function(x, all) {
+    ends <- ends_of_tiles(x, limits)
+    if (!all) ends <- utils::head(ends, -1)  # the last may not be full
+    for (tile in seq_along(ends)) {
+      rows <- seq.int(c(0, ends)[tile] + 1, ends[tile])
       path <- file.path(folder, sprintf("tile-%05d.parquet", length(found) + 1))
       found[[length(found) + 1]] <<- write_tile(x[rows, ], path, call)
       bar(sum(vapply(found, function(one) one$tile$rows, 0)) / total)
     }
-    if (whole < size) list(x = x[(whole + 1):size, ], numbers = numbers[(whole + 1):size])
+    x[seq_len(nrow(x) - max(0, ends)) + max(0, ends), ]
   }
   source <- tile_source(spool$folder, c(spool$columns, stats::setNames(list(double()), parts$number)), spool$shape, spool$crs, no_tiles())
   for (k in seq_along(parts$paths)) {
@@ -243,10 +257,9 @@ write_sorted <- function(parts, spool, extent, folder, rows_per_tile, total, cal
     x[[parts$number]] <- NULL
     order <- order(keys_of_rows(x, numbers, extent, total), numbers)
     x <- x[order, ]
-    numbers <- numbers[order]
     unlink(parts$paths[k])
-    if (!is.null(rest)) x <- vctrs::vec_rbind(rest$x, x)
-    rest <- flush(x, c(rest$numbers, numbers), all = k == length(parts$paths))
+    if (!is.null(rest)) x <- vctrs::vec_rbind(rest, x)
+    rest <- flush(x, all = k == length(parts$paths))
   }
   found
 }

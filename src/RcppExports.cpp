@@ -29,6 +29,16 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_processors
+int core_processors();
+RcppExport SEXP _civicatlas_core_processors() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    rcpp_result_gen = Rcpp::wrap(core_processors());
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_set_threads
 void core_set_threads(int threads);
 RcppExport SEXP _civicatlas_core_set_threads(SEXP threadsSEXP) {
@@ -1614,6 +1624,7 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
+    {"_civicatlas_core_processors", (DL_FUNC) &_civicatlas_core_processors, 0},
     {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
     {"_civicatlas_core_set_unpack_limit", (DL_FUNC) &_civicatlas_core_set_unpack_limit, 1},
     {"_civicatlas_core_room_for", (DL_FUNC) &_civicatlas_core_room_for, 1},

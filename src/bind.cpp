@@ -342,8 +342,11 @@ void core_start() {
 }
 
 // [[Rcpp::export]]
+int core_processors() { return static_cast<int>(std::max(1u, std::thread::hardware_concurrency())); }
+
+// [[Rcpp::export]]
 void core_set_threads(int threads) {
-  const int all = static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));
+  const int all = core_processors();
   thread_limit() = static_cast<unsigned>(threads < 1 ? all : threads);
 }
 

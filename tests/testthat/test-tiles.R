@@ -218,6 +218,18 @@ test_that("all rows in one place, no rows, and tables without shapes make tiles"
   expect_identical(dplyr::collect(keep_rows(table, "a > 8"))$b, c("i", "j"))
 })
 
+test_that("tiles of many vertices have fewer rows", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(19)
+  large <- mapply(star_text, 4.2e6 + 1:8, 3.1e6, 50, 3000)
+  frame <- spatial_frame(id = 1:408, geometry = shapes_from_wkt(c(large, sprintf("POINT (%d 3100900)", 4.2e6 + 1:400)), 3035))
+  tiled <- tile_up(frame, withr::local_tempfile(), rows_per_tile = 400, memory = 8e5)
+  rows <- dplyr::collect(tiled)
+  expect_setequal(rows$id, frame$id)
+  expect_gt(nrow(tiled$source$tiles), 4)
+  expect_lt(max(tiled$source$tiles$bytes), 3e5)
+})
+
 test_that("an outlier does not put all others into one tile", {
   withr::local_options(civicatlas.quiet = TRUE)
   withr::local_seed(8)
