@@ -201,6 +201,10 @@ core_read_delimited <- function(text, separator, skip_damaged) {
     .Call(`_civicatlas_core_read_delimited`, text, separator, skip_damaged)
 }
 
+core_settle_numbers <- function(text) {
+    .Call(`_civicatlas_core_settle_numbers`, text)
+}
+
 core_whole_records <- function(text, quoted, first) {
     .Call(`_civicatlas_core_whole_records`, text, quoted, first)
 }

@@ -9,7 +9,7 @@ is_tiled <- function(x) inherits(x, "tiled_layer")
 
 # The verbs that work on tiled layers. Files of R/tile-*.R register theirs:
 # * `layers`: the arguments that take layers, the first of which may be tiled
-# * `masked`: arguments that are expressions on columns
+# * `masked`: arguments that are expressions on columns, "..." among them
 # * `how(args, slot)`: how the step runs (see R/tile-verbs.R), or an error where it cannot
 tiled_verbs <- new.env(parent = emptyenv())
 register_tiled_verb <- function(name, how, layers = "x", masked = character()) tiled_verbs[[name]] <- list(how = how, layers = layers, masked = masked)
@@ -91,7 +91,8 @@ arguments_given <- function(fun, frame, masked) {
   value_of <- function(name) {
     if (name %in% masked) eval(call("enquo", as.name(name)), list(enquo = rlang::enquo), frame) else get(name, frame)
   }
-  dots <- if ("..." %in% names(formals(fun))) eval(quote(enquos(...)), list(enquos = rlang::enquos), frame)
+  dots <- if ("..." %in% masked) eval(quote(enquos(...)), list(enquos = rlang::enquos), frame)
+  if ("..." %in% setdiff(names(formals(fun)), masked)) dots <- eval(quote(list(...)), frame)
   c(lapply(stats::setNames(nm = names), value_of), as.list(dots))
 }
 

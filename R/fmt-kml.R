@@ -124,7 +124,7 @@ kml_schema <- function(document) {
 
 # As the schema says; without one numbers are recognised as in other text files.
 kml_typed <- function(column, type) {
-  if (is.na(type)) return(typed_column(column))
+  if (is.na(type)) return(typed_column(core_settle_numbers(column)))
   if (type == "bool") return(kml_bool(column))
   if (!type %in% c("int", "uint", "short", "ushort", "double", "float")) return(column)
   numbers <- suppressWarnings(as.double(column))

@@ -47,7 +47,7 @@ sheet_column <- function(column) {
   column
 }
 
-# All columns are text first, so that "01" stays what it is; then those that are numbers, dates or logical become so.
+# The core makes numbers of columns that hold nothing else, so that "01" stays what it is; then those that are dates or logical become so.
 read_csv <- function(source, query) csv_content(core(core_read_bytes(source$content, -1), source = source$name, call = query$call), source, query)
 
 stream_csv <- function(source, query, rows, give, again) {
@@ -119,8 +119,9 @@ csv_separator <- function(name, bytes) {
   candidates[which.max(counts)]
 }
 
-# Text that is all logical, numbers, dates or times becomes so; anything else stays text.
+# Text that is all logical, dates or times becomes so; anything else stays text.
 typed_column <- function(text) {
+  if (!is.character(text)) return(text)
   present <- unique(trimws(text[!is.na(text)]))
   present <- present[nzchar(present)]
   for (type in column_types) {
@@ -132,18 +133,12 @@ typed_column <- function(text) {
   text
 }
 
-# Numbers with leading zeros are names and fit no pattern.
 column_types <- list(
   list(pattern = "^(TRUE|FALSE|true|false|True|False)$", convert = function(text) as.logical(ascii_upper(trimws(text)))),
-  list(pattern = "^[-+]?(0|[1-9][0-9]*)$", convert = function(text) whole_numbers(as.double(text))),
-  list(pattern = "^[-+]?((0|[1-9][0-9]*)([.][0-9]*)?|[.][0-9]+)([eE][-+]?[0-9]+)?$", convert = function(text) as.double(text)),
   list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$", convert = function(text) as.Date(text, optional = TRUE)),
   list(pattern = "^[0-9]{4}-[0-9]{2}-[0-9]{2}[T ][0-9]{2}:[0-9]{2}:[0-9]{2}([.][0-9]+)?(Z|[-+][0-9]{2}:?[0-9]{2})?$",
        convert = function(text) as_datetime(text))
 )
-
-# Integers where all fit; nothing for numbers beyond 2^53, which lose digits.
-whole_numbers <- function(numbers) if (all(abs(numbers) < 2^53, na.rm = TRUE)) narrow_numbers(numbers)
 
 # --- coordinates -----------------------------------------------------------------------------------------------------
 

@@ -148,7 +148,7 @@ until_whole <- function(x, work) {
 perform_next <- function(out, step, work) {
   other <- step$how$other
   if (is.null(other) || !is_tiled(step$args[[other]])) return(perform_step_on(out, step))
-  run_whole(with_step(tiles_of_frame(out), step, NULL), file.path(work$folder))
+  run_whole(with_step(tiles_of_frame(out), step, NULL), work$folder)
 }
 
 # Where shapes are cut that steps before have changed, these steps are run into tiles first: what lies beside a tile is known of tiles alone.
@@ -161,23 +161,20 @@ settled_stages <- function(x, work) {
   before$steps <- x$steps[seq_len(at - 1)]
   before$prototype <- prototype_after(x$source, before$steps)
   if (any(vapply(before$steps, function(step) step$how$kind == "whole", NA))) return(x)
-  x$source <- tiles_of_steps(before, file.path(work$folder, paste0("stage-", at, "-", length(x$steps))))$source
+  x$source <- tiles_of_steps(before, work)$source
   x$steps <- x$steps[-seq_len(at - 1)]
   settled_stages(x, work)
 }
 
-# A layer run into tiles that are kept where the work is.
-tiles_of_steps <- function(x, folder) if (dir.exists(folder)) open_tiles(folder, NULL) else quietly(run_into_folder(x, folder, FALSE, NULL, numbers = TRUE))
+# A layer with steps run into tiles that are kept where the work is.
+tiles_of_steps <- function(x, work) {
+  folder <- file.path(work$folder, paste0("stage-", hash_of_run(x)))
+  if (dir.exists(folder)) open_tiles(folder, NULL) else quietly(run_into_folder(x, folder, FALSE, NULL, numbers = TRUE))
+}
 
 # The other layer of a step, where it is tiled and has steps of its own, run into tiles.
 settled_step <- function(step, work) {
-  tiled <- which(vapply(step$args, is_tiled, NA))
-  for (name in names(step$args)[tiled]) {
-    other <- step$args[[name]]
-    if (!length(other$steps)) next
-    folder <- file.path(work$folder, paste0("other-", name, "-", substr(rlang::hash(lapply(other$steps, `[[`, "text")), 1, 8)))
-    step$args[[name]] <- tiles_of_steps(other, folder)
-  }
+  step$args <- lapply(step$args, function(value) if (is_tiled(value) && length(value$steps)) tiles_of_steps(value, work) else value)
   step
 }
 
@@ -227,9 +224,8 @@ account_of_run <- function(out, x, started) {
   tiles <- counted(tiles_in(x$source), "tile")
   say("{.fn run_tiles}: {rows} in {tiles}, {format_count(nrow(out))} out; {took} s.")
   if (!is_spatial_frame(out)) return(out)
-  given <- list()
   step <- list(verb = "run_tiles", call = paste(vapply(x$steps, `[[`, "", "text"), collapse = " |> "), rows_in = as.integer(min(rows_in(x$source), 2^31 - 1)),
-               rows_out = nrow(out), note = tiles, seconds = round(clock() - started, 3), stale = NULL, code = "run_tiles(x)", given = given)
+               rows_out = nrow(out), note = tiles, seconds = round(clock() - started, 3), stale = NULL, code = "run_tiles(x)", given = list())
   attr(out, "history") <- list(step)
   out
 }

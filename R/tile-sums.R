@@ -156,7 +156,7 @@ tell_merged_regions <- function(parts, asked) {
 register_tiled_verb("summarise_into", function(args, slot) {
   if (slot == ".regions") not_by_tile("regions in tiles would be summed one tile at a time; let the regions be a frame")
   list(kind = "whole", part = part_of_regions, merge = merge_regions)
-}, layers = c(".features", ".regions"), masked = c(".by", ".once", ".intensive"))
+}, layers = c(".features", ".regions"), masked = c("...", ".by", ".once", ".intensive"))
 
 # --- pick_where() --------------------------------------------------------------------------------------------------------
 

@@ -598,6 +598,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_settle_numbers
+SEXP core_settle_numbers(CharacterVector text);
+RcppExport SEXP _civicatlas_core_settle_numbers(SEXP textSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< CharacterVector >::type text(textSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_settle_numbers(text));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_whole_records
 double core_whole_records(RawVector text, bool quoted, bool first);
 RcppExport SEXP _civicatlas_core_whole_records(SEXP textSEXP, SEXP quotedSEXP, SEXP firstSEXP) {
@@ -1672,6 +1683,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_read_kml", (DL_FUNC) &_civicatlas_core_read_kml, 1},
     {"_civicatlas_core_encode_kml", (DL_FUNC) &_civicatlas_core_encode_kml, 5},
     {"_civicatlas_core_read_delimited", (DL_FUNC) &_civicatlas_core_read_delimited, 3},
+    {"_civicatlas_core_settle_numbers", (DL_FUNC) &_civicatlas_core_settle_numbers, 1},
     {"_civicatlas_core_whole_records", (DL_FUNC) &_civicatlas_core_whole_records, 3},
     {"_civicatlas_core_zip_entries", (DL_FUNC) &_civicatlas_core_zip_entries, 1},
     {"_civicatlas_core_hold_file", (DL_FUNC) &_civicatlas_core_hold_file, 1},

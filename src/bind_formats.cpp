@@ -330,8 +330,19 @@ List core_encode_kml(IntegerVector handles, List store, List columns, std::strin
 List core_read_delimited(RawVector text, std::string separator, bool skip_damaged) {
   DelimitedTable table =
       read_delimited({RAW(text), static_cast<std::size_t>(text.size())}, separator.at(0), skip_damaged);
+  parallel_for(table.columns.size(), 1, [&](std::size_t begin, std::size_t end) {
+    for (std::size_t i = begin; i < end; ++i) settle_numbers(table.columns[i]);
+  });
   const List columns = r_columns(table.columns);
   return List::create(_["columns"] = columns, _["notices"] = r_notices(table.notices));
+}
+
+// A column of text as numbers, where it holds nothing else.
+// [[Rcpp::export]]
+SEXP core_settle_numbers(CharacterVector text) {
+  Column column = std::move(kernel_columns(List::create(_["text"] = text)).front());
+  settle_numbers(column);
+  return column.type == ColumnType::text ? SEXP(text) : r_column(column);
 }
 
 // How many bytes the whole records take that start a text, or the first of them.

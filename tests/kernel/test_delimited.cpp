@@ -1,4 +1,5 @@
 #include <catch2/catch.hpp>
+#include <cmath>
 
 #include "kernel/base/error.h"
 #include "kernel/formats/delimited.h"
@@ -43,4 +44,28 @@ TEST_CASE("lines that do not fit are named, or skipped when asked") {
   const DelimitedTable table = read("a,b\n1,2\n9\n3,4\n\"x\"y,1\n5,6\n", ',', true);
   CHECK(rows(table) == "|1|2\n|3|4\n|5|6\n");
   CHECK(test::noted(table.notices, "left out", 2));
+}
+
+TEST_CASE("columns of numbers alone become numbers, names with leading zeros and whole numbers beyond 2^53 stay text") {
+  const auto settled = [](const std::vector<std::string>& cells) {
+    Column column;
+    column.type = ColumnType::text;
+    for (const std::string& cell : cells) {
+      if (cell == "-")
+        column.texts.push_missing();
+      else
+        column.texts.push(cell);
+    }
+    settle_numbers(column);
+    return column;
+  };
+  CHECK(settled({"1", " 2", "-", "", "-3"}).integers == std::vector<int>{1, 2, missing_integer, missing_integer, -3});
+  CHECK(settled({"0", "2147483648"}).reals == std::vector<double>{0, 2147483648.0});
+  CHECK(settled({"-1.5e3", ".5", "+2.", "0.1"}).reals == std::vector<double>{-1500, 0.5, 2, 0.1});
+  CHECK(settled({"1e-400", "1.0"}).reals == std::vector<double>{0, 1});
+  CHECK(std::isinf(settled({"1e400"}).reals[0]));
+  CHECK(settled({"9007199254740991"}).reals == std::vector<double>{9007199254740991.0});
+  for (const char* text : {"01", "9007199254740993", "1e", "--1", "0x1", "1,5", "007", ".", "e5", "1 2", "NaN"})
+    CHECK(settled({"1", text}).type == ColumnType::text);
+  CHECK(settled({"", "  ", "-"}).type == ColumnType::text);
 }

@@ -99,6 +99,7 @@ test_that("verbs by rows give what they give of a frame", {
 
 test_that("verbs on two layers give what they give of frames, whichever of them is tiled", {
   verbs <- list(
+    function(x, y) if (is_tiled(y)) keep_where(x, y) else keep_rows(x, "S_INTERSECTS(geometry, places)", places = y),
     clip_to, erase_by, overlay_with, keep_where, drop_where, join_where, join_nearest,
     function(x, y) overlay_with(x, y, keep = "identity"), function(x, y) overlay_with(x, y, keep = "difference"),
     function(x, y) keep_where(x, y, "within distance", distance = 30), function(x, y) join_where(x, y, multiple = "largest"),
@@ -145,6 +146,11 @@ test_that("chains give what they give of frames, where shapes are cut after they
     y <- dplyr::collect(layer$y)
     chain <- function(x, y) x |> keep_rows("value > 5") |> buffer_by(10) |> clip_to(buffer_by(y, 15)) |> dplyr::mutate(a = value + 1)
     expect_same_layer(run_tiles(chain(layer$x, layer$y)), chain(x, y))
+    twice <- function(x, y) {
+      near <- function(distance) buffer_by(y, distance)
+      x |> keep_where(near(30)) |> drop_where(near(2))
+    }
+    expect_same_layer(run_tiles(twice(layer$x, layer$y)), twice(x, y))
     whole <- function(x, y) x |> buffer_by(10) |> dissolve_by(group) |> keep_rows("group <> 'b'") |> clip_to(y)
     expect_same_layer(run_tiles(whole(layer$x, layer$y)), whole(x, y), exact = FALSE)
   })
@@ -432,6 +438,8 @@ test_that("tiles that are missing, cut off or of another schema are named, and t
   expect_error(read_layer(folder), "no JSON")
   writeLines(sub("tile-00002", "../tile-00002", text), file.path(folder, "tiles.json"))
   expect_error(read_layer(folder), "outside the folder")
+  writeLines(sub("\"rows\": 30,", "\"rows\": 31,", text), file.path(folder, "tiles.json"))
+  expect_error(dplyr::collect(read_layer(folder)), "its manifest says 31")
   writeLines(sub("\"name\": \"value\"", "\"name\": \"valu\"", text), file.path(folder, "tiles.json"))
   expect_error(dplyr::collect(read_layer(folder)), "no column \"valu\"")
 })

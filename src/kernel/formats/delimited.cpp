@@ -1,9 +1,13 @@
 #include "delimited.h"
 
 #include <algorithm>
+#include <charconv>
+#include <cmath>
 #include <deque>
+#include <limits>
 
 #include "../base/error.h"
+#include "../base/portable.h"
 #include "../base/progress.h"
 
 namespace civic {
@@ -133,6 +137,80 @@ class DelimitedReader {
 
 DelimitedTable read_delimited(ByteSpan text, char separator, bool skip_damaged) {
   return DelimitedReader(text, separator, skip_damaged).read();
+}
+
+namespace {
+
+constexpr double infinity = std::numeric_limits<double>::infinity();
+constexpr double most_whole = 9007199254740992;  // 2^53, from which on not every whole number is a double
+
+std::string_view without_blanks(std::string_view text) {
+  const auto is_blank = [](char c) { return c == ' ' || (c >= '\t' && c <= '\r'); };
+  while (!text.empty() && is_blank(text.front())) text.remove_prefix(1);
+  while (!text.empty() && is_blank(text.back())) text.remove_suffix(1);
+  return text;
+}
+
+// A number, blanks around it apart. False for any other text; `whole` stays true where it has neither point nor
+// exponent.
+bool read_plain_number(std::string_view text, double& value, bool& whole) {
+  text = without_blanks(text);
+  const bool minus = text.starts_with('-');
+  if (minus || text.starts_with('+')) text.remove_prefix(1);
+  std::size_t at = 0;
+  const auto digits = [&] {
+    const std::size_t first = at;
+    while (at < text.size() && text[at] >= '0' && text[at] <= '9') ++at;
+    return at - first;
+  };
+  const std::size_t before = digits();
+  if (before > 1 && text[0] == '0') return false;
+  std::size_t after = 0;
+  if (at < text.size() && text[at] == '.') {
+    whole = false;
+    ++at;
+    after = digits();
+  }
+  if (before + after == 0) return false;
+  if (at < text.size() && (text[at] == 'e' || text[at] == 'E')) {
+    whole = false;
+    ++at;
+    if (at < text.size() && (text[at] == '-' || text[at] == '+')) ++at;
+    if (digits() == 0) return false;
+  }
+  if (at != text.size()) return false;
+  const auto read = read_double(text.data(), text.data() + text.size(), value);
+  if (read.ec == std::errc::result_out_of_range)
+    value = text.find("e-") == std::string_view::npos && text.find("E-") == std::string_view::npos ? infinity : 0;
+  if (minus) value = -value;
+  return true;
+}
+
+}  // namespace
+
+void settle_numbers(Column& column) {
+  if (column.type != ColumnType::text) return;
+  const std::size_t n = column.texts.size();
+  std::vector<double> values(n, std::numeric_limits<double>::quiet_NaN());
+  bool whole = true, some = false, fit = true;
+  for (std::size_t i = 0; i < n; ++i) {
+    if (column.texts.missing(i) || without_blanks(column.texts[i]).empty()) continue;
+    if (!read_plain_number(column.texts[i], values[i], whole)) return;
+    some = true;
+    fit = fit && std::abs(values[i]) <= 2147483647;
+  }
+  const auto is_beyond = [](double value) { return std::abs(value) >= most_whole; };
+  if (!some || (whole && std::any_of(values.begin(), values.end(), is_beyond))) return;
+  column.texts = {};
+  if (!whole || !fit) {
+    column.type = ColumnType::real;
+    column.reals = std::move(values);
+    return;
+  }
+  column.type = ColumnType::integer;
+  column.integers.reserve(n);
+  for (const double value : values)
+    column.integers.push_back(std::isnan(value) ? missing_integer : static_cast<int>(value));
 }
 
 std::size_t whole_records(ByteSpan text, bool quoted, bool first) {

@@ -17,6 +17,11 @@ struct DelimitedTable {
 // or a quote does not end; with `skip_damaged` such lines are noted and left out.
 DelimitedTable read_delimited(ByteSpan text, char separator, bool skip_damaged);
 
+// Makes a column of text one of numbers, missing where it was missing or blank, if all are numbers as tables write
+// them: digits without leading zeros, which names have, perhaps with a sign, a point and an exponent. Whole ones beyond
+// 2^53, which would lose digits, stay text.
+void settle_numbers(Column& column);
+
 // How many bytes the whole records take that start a stretch of a text of records a line: all of them, or the first.
 // `quoted`: line ends within quotes end no record.
 std::size_t whole_records(ByteSpan text, bool quoted, bool first);
