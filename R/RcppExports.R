@@ -9,6 +9,10 @@ core_start <- function() {
     invisible(.Call(`_civicatlas_core_start`))
 }
 
+core_give_memory_back <- function() {
+    invisible(.Call(`_civicatlas_core_give_memory_back`))
+}
+
 core_processors <- function() {
     .Call(`_civicatlas_core_processors`)
 }

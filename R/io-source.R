@@ -22,7 +22,7 @@ stream_source <- function(source, query, rows, give, again) {
   if (is.null(stream)) give(read_source(source, query)) else stream(source, query, rows, give, again)
 }
 
-stream_bytes <- 32e6  # of a text at a time
+stream_bytes <- 16e6  # of a text at a time
 
 # Hands the records of a text of one a line to `give`, so many bytes at a time, unpacked.
 stream_records <- function(source, quoted, call, give) {

@@ -32,6 +32,12 @@ write_manifest <- function(source, history = NULL) {
   source
 }
 
+# After a tile or piece, as what is left of it would stand beside the next.
+give_memory_back <- function() {
+  gc(FALSE)
+  core_give_memory_back()
+}
+
 # As prototype_of_types() has it.
 type_of_column <- function(column) if (is.object(column)) class(column)[1] else typeof(column)
 

@@ -91,6 +91,7 @@ do_tile <- function(task, k) {
   if (task$write) value <- write_tile_of_run(value, task, k)
   found <- list(value = value, told = told, rows = rows, seconds = round(clock() - started, 3), process = Sys.getpid(), memory = memory_in_use())
   if (!is.null(task$results)) keep_tile(task, k, found)
+  if (isTRUE(task$layer$source$tiles$bytes[k] > 1e7)) give_memory_back()
   found
 }
 

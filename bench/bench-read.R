@@ -3,7 +3,6 @@
 folder <- tempfile()
 dir.create(folder)
 path <- function(name) file.path(folder, name)
-times <- function(took, baseline) sprintf("%.2f times, %.2f s", took / baseline, took)
 
 # --- a large polygon shapefile against reading its bytes ---------------------------------------------------------------
 

@@ -11,6 +11,8 @@ seconds <- function(expr, times = 5) {
   }, 0))
 }
 
+times <- function(took, baseline) sprintf("%.2f times, %.2f s", took / baseline, took)
+
 # How time grows from n to 4n: 1 is linear.
 exponent <- function(small, large) log(large / small) / log(4)
 

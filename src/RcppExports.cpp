@@ -29,6 +29,15 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_give_memory_back
+void core_give_memory_back();
+RcppExport SEXP _civicatlas_core_give_memory_back() {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    core_give_memory_back();
+    return R_NilValue;
+END_RCPP
+}
 // core_processors
 int core_processors();
 RcppExport SEXP _civicatlas_core_processors() {
@@ -1635,6 +1644,7 @@ END_RCPP
 static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_set_progress", (DL_FUNC) &_civicatlas_core_set_progress, 1},
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
+    {"_civicatlas_core_give_memory_back", (DL_FUNC) &_civicatlas_core_give_memory_back, 0},
     {"_civicatlas_core_processors", (DL_FUNC) &_civicatlas_core_processors, 0},
     {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
     {"_civicatlas_core_set_unpack_limit", (DL_FUNC) &_civicatlas_core_set_unpack_limit, 1},

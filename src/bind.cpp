@@ -8,6 +8,7 @@
 
 #include "kernel/base/error.h"
 #include "kernel/base/parallel.h"
+#include "kernel/base/portable.h"
 #include "kernel/formats/zip.h"
 #include "kernel/io/deflate.h"
 #include "kernel/io/unpack_limit.h"
@@ -340,6 +341,9 @@ void core_set_progress(Nullable<Function> tell) {
 void core_start() {
   interrupt_requested() = [] { return R_ToplevelExec(check_interrupt, nullptr) == FALSE; };
 }
+
+// [[Rcpp::export]]
+void core_give_memory_back() { give_memory_back(); }
 
 // [[Rcpp::export]]
 int core_processors() { return static_cast<int>(std::max(1u, std::thread::hardware_concurrency())); }

@@ -1,5 +1,9 @@
 #include "portable.h"
 
+#ifdef __linux__
+#include <malloc.h>
+#endif
+
 #include <zlib.h>
 
 #include <cerrno>
@@ -305,5 +309,11 @@ std::from_chars_result read_double(const char* begin, const char* end, double& v
 }
 
 #endif
+
+void give_memory_back() noexcept {
+#ifdef __GLIBC__
+  malloc_trim(0);
+#endif
+}
 
 }  // namespace civic
