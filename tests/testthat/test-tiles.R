@@ -488,3 +488,34 @@ test_that("a map is drawn of simplified shapes, of which no measure is taken", {
   expect_s3_class(plain_map(x), "ggplot")
   expect_identical(class_breaks(dplyr::pull(x, value)), class_breaks(dplyr::collect(x)$value))
 })
+
+# --- the command line and workflows --------------------------------------------------------------------------------------
+
+test_that("commands and workflows work on tiles as on files", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  folder <- withr::local_tempdir()
+  at <- function(name) file.path(folder, name)
+  command <- function(...) {
+    out <- utils::capture.output(code <- suppressMessages(run_command_line(c(..., "--quiet"))))
+    expect_identical(code, 0L, info = paste(c(...), collapse = " "))
+    out
+  }
+  cells <- mend_numbers(read_layer(demo_file("cells.zip")))
+  write_layer(cells, at("cells.gpkg"))
+  made <- jsonlite::fromJSON(command("tile", at("cells.gpkg"), at("cells"), "--rows-per-tile", "700", "--json"))
+  expect_identical(made$rows, nrow(cells))
+  expect_identical(made$tiles, 4L)
+  with <- "cells = count(), people = sum(pop_total)"
+  command("summarise", demo_file("wards.shp"), at("cells"), at("tiled.gpkg"), "--with", with)
+  command("summarise", demo_file("wards.shp"), at("cells.gpkg"), at("whole.gpkg"), "--with", with)
+  expect_identical(as.data.frame(attribute_table(read_layer(at("tiled.gpkg")))), as.data.frame(attribute_table(read_layer(at("whole.gpkg")))))
+  command("compute", at("cells"), at("more"), "--set", "per_cell = pop_total / 2")
+  expect_equal(sum(dplyr::pull(read_layer(at("more")), per_cell)), sum(cells$pop_total) / 2)
+  command("sort", at("cells"), at("sorted.csv"), "--by", "cell_id")  # in memory
+  expect_identical(quiet(read_layer(at("sorted.csv")))$cell_id, sort(cells$cell_id, method = "radix"))
+  writeLines(c("version: 1", "inputs:", "  cells: {type: layer, default: cells, columns: [ward_id]}",
+               paste0("  wards: {type: layer, default: ", demo_file("wards.shp"), "}"), "steps:", "  some: {command: keep, layer: cells, condition: pop_total > 100}",
+               "  counted: {command: summarise, layer: wards, other: some}", "outputs:", "  counted.gpkg: counted"), at("w.yaml"))
+  run_workflow(at("w.yaml"), folder = at("out"))
+  expect_identical(read_layer(at("out/counted.gpkg"))$count, summarise_into(read_layer(demo_file("wards.shp")), keep_rows(cells, pop_total > 100))$count)
+})
