@@ -32,8 +32,9 @@ write_manifest <- function(source, history = NULL) {
   source
 }
 
-# After a tile or piece, as what is left of it would stand beside the next.
-give_memory_back <- function() {
+# After a tile or piece of so many bytes, as what is left of a large one would stand beside the next.
+give_memory_back <- function(bytes) {
+  if (!isTRUE(bytes > 4e6)) return(invisible())
   gc(FALSE)
   core_give_memory_back()
 }

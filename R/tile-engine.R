@@ -91,7 +91,7 @@ do_tile <- function(task, k) {
   if (task$write) value <- write_tile_of_run(value, task, k)
   found <- list(value = value, told = told, rows = rows, seconds = round(clock() - started, 3), process = Sys.getpid(), memory = memory_in_use())
   if (!is.null(task$results)) keep_tile(task, k, found)
-  if (isTRUE(task$layer$source$tiles$bytes[k] > 1e7)) give_memory_back()
+  give_memory_back(task$layer$source$tiles$bytes[k])
   found
 }
 
@@ -228,7 +228,8 @@ slow_tile <- function(state) {
 
 start_job <- function(task, k, daemons, sent = list()) {
   lean <- task[c("id", "write", "numbers", "work", "results")]
-  arguments <- list(task = lean, k = k, sent = sent, version = own_version(), threads = threads_for(daemons),
+  threads <- threads_for(daemons)
+  arguments <- list(task = lean, k = k, sent = sent, version = own_version(), threads = threads,
                     options = options()[c("civicatlas.no_shared_folder", "civicatlas.unpack_limit")])
   work <- mirai::mirai(get("do_tile_for", asNamespace("civicatlas"))(task, k, sent, version, threads, options), .args = arguments)
   list(k = k, started = clock(), sent = sent, mirai = work)

@@ -96,7 +96,7 @@ add_piece <- function(spool, x, call) {
     known = vapply(as.list(attribute_table(x)), function(column) !all(is.na(column)), NA), crs = if (!is.null(shapes)) crs_of(shapes),
     sample = sampled_places(shapes, nrow(x))
   )
-  give_memory_back()
+  give_memory_back(found$tile$bytes)
 }
 
 # The middles of the boxes of some rows, spread evenly, and their numbers in the piece.
@@ -207,7 +207,7 @@ cut_pieces <- function(spool, extent, first, total, cuts, call) {
       add_to_tile(writers[[r]], values, if (is_spatial_frame(part)) as_shapes(part), length(rows), call)
     }
     unlink(file.path(spool$folder, sprintf("piece-%05d.parquet", k)))
-    give_memory_back()
+    give_memory_back(spool$pieces[[k]]$tile$bytes)
   }
   shapes <- if (!is.null(spool$shape)) new_shapes(crs = spool$crs)
   used <- which(!vapply(writers, is.null, NA))
@@ -259,10 +259,11 @@ write_sorted <- function(parts, spool, extent, folder, limits, total, call) {
     x[[parts$number]] <- NULL
     order <- order(keys_of_rows(x, numbers, extent, total), numbers)
     x <- x[order, ]
+    bytes <- file.size(parts$paths[k])
     unlink(parts$paths[k])
     if (!is.null(rest)) x <- vctrs::vec_rbind(rest, x)
     rest <- flush(x, all = k == length(parts$paths))
-    give_memory_back()
+    give_memory_back(bytes)
   }
   found
 }
