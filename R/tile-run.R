@@ -113,8 +113,7 @@ run_whole <- function(x, work) {
   if (is.data.frame(run)) return(run)
   frames <- list()
   run_tasks(run, work, each = function(frame) frames[[length(frames) + 1]] <<- plain_rows(frame))
-  bound <- if (length(frames)) vctrs::vec_rbind(!!!frames) else run$prototype
-  in_order_of_frame(bound)
+  in_order_of_frame(switch(min(length(frames), 2) + 1, run$prototype, frames[[1]], vctrs::vec_rbind(!!!frames)))
 }
 
 plain_rows <- function(frame) {
