@@ -173,14 +173,18 @@ read_tile <- function(source, k, window = source$window, call = NULL) {
   missing <- setdiff(c(names(source$columns), source$shape), parquet$names)
   if (length(missing)) fail("format", "The tile {.file {path}} is of another schema: it has no column {.val {missing[1]}}.", call = call)
   groups <- tile$groups[[1]] %||% seq_along(parquet$rows)
-  rows <- sum(parquet$rows[groups])
-  if ("rows" %in% names(tile) && rows != tile$rows) fail("format", "The tile {.file {path}} has {rows} rows, and its manifest says {tile$rows}.", call = call)
+  need_rows(tile, sum(parquet$rows[groups]), path, call)
   columns <- core(core_read_parquet(parquet$pointer, match(names(source$columns), parquet$names), groups), source = path, call = call)
   columns <- Map(as_type_of, columns, source$columns)
   if (is.null(source$shape)) return(frame_of_tile(source, columns, NULL))
   found <- core(core_parquet_shapes(parquet$pointer, match(source$shape, parquet$names), groups, window, FALSE), source = path, call = call)
   if (!all(found$kept)) columns <- lapply(columns, `[`, which(found$kept))
   frame_of_tile(source, columns, shapes_of_core(found, source$crs))
+}
+
+need_rows <- function(tile, rows, path, call) {
+  if (!"rows" %in% names(tile) || rows == tile$rows) return(invisible())
+  fail("format", "The tile {.file {path}} has {rows} rows, and its manifest says {tile$rows}.", call = call)
 }
 
 as_type_of <- function(values, prototype) {

@@ -68,4 +68,6 @@ dissolve_pair <- function(a, b) {
   list(shapes = vctrs::vec_c(a$shapes[apart$a], b$shapes[apart$b], joined), group = c(a$group[apart$a], b$group[apart$b], both))
 }
 
-register_tiled_verb("dissolve_by", function(args, slot) list(kind = "whole", part = part_of_dissolve, merge = merge_dissolve), layers = ".x", masked = c("...", ".once"))
+register_tiled_verb("dissolve_by", function(args, slot) {
+  list(kind = "whole", part = part_of_dissolve, merge = merge_dissolve)
+}, layers = ".x", masked = c("...", ".once"))
