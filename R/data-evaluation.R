@@ -65,3 +65,25 @@ need_column <- function(data, column, what, call = rlang::caller_env(2)) {
   fail("column", c("{.arg {what}} names the column {.val {column}}, which is not there.",
                    i = "Columns: {.val {known}}.", if (length(nearest)) c(i = "Nearest: {.val {nearest}}.")), call = call)
 }
+
+# What an expression may name: its variables, and what it takes from .data by a string, or by a value that is not known yet.
+columns_named <- function(expression, names) {
+  if (rlang::is_symbol(expression)) return(rlang::as_name(expression))
+  if (!is.call(expression)) return(character())
+  if (rlang::is_call(expression, "[[") && identical(expression[[2]], quote(.data))) {
+    return(if (rlang::is_string(expression[[3]])) expression[[3]] else names)
+  }
+  unlist(lapply(as.list(expression), columns_named, names))
+}
+
+# Does an expression say of a row what it says of it among others?
+is_by_row <- function(expression, has_columns) {
+  if (!is.call(expression) || !has_columns(expression)) return(TRUE)
+  if (rlang::is_call(expression, c("$", "[["))) return(identical(expression[[2]], quote(.data)))
+  if (!rlang::is_call(expression, row_functions) || (rlang::is_call(expression, "%in%") && has_columns(expression[[3]]))) return(FALSE)
+  all(vapply(as.list(expression)[-1], is_by_row, NA, has_columns))
+}
+
+row_functions <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "+", "-", "*", "/", "^", "%%", "%/%", "%in%", "is.na", "abs", "sqrt",
+                   "exp", "log", "log10", "round", "floor", "ceiling", "nchar", "substr", "substring", "startsWith", "endsWith", "grepl", "tolower", "toupper",
+                   "trimws", "ifelse", "as.Date", "as.numeric", "as.double", "as.integer", "as.character")

@@ -10,7 +10,7 @@
 #' extent_of(point_shapes(c(1, 3), c(2, 5)))
 #' @export
 extent_of <- function(x) {
-  if (is_tiled(x)) return(extent_of_tiles(x$source))
+  if (is_tiled(x)) return(if (length(x$steps)) tile_work$extent(x) else extent_of_tiles(x$source))
   shapes <- as_shapes(x)
   extent <- extent_on_globe(shapes)
   if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) extent[c("xmin", "xmax")] <- wrapped(extent[c("xmin", "xmax")])

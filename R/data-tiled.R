@@ -30,6 +30,7 @@ put_off <- function(verb, frame = rlang::caller_env()) {
     args[[slot]] <- tiles_of_frame(args[[slot]])
   }
   layer <- args[[slot]]
+  if (how$kind == "rows") for (name in intersect(about$masked, names(args))) need_by_row(args[[name]], names(layer$prototype), verb)
   args[slot] <- list(NULL)
   columns <- unlist(c(list(names(layer$prototype)), lapply(args, function(value) if (is_tiled(value)) names(value$prototype) else names(value))))
   step <- list(verb = verb, args = lapply(args, portable, columns), slot = slot, text = text_of_step(sys.function(sys.parent()), frame, slot), how = how)
@@ -53,7 +54,7 @@ with_step <- function(layer, step, frame) {
 
 # A function of ours that works by rows, as a step.
 with_row_step <- function(layer, fun, args) {
-  step <- list(verb = fun, args = args, slot = "x", text = paste0(fun, "(", paste(vapply(args, toString, ""), collapse = ", "), ")"), how = list(kind = "rows"))
+  step <- list(verb = fun, args = args, slot = "x", text = fun, how = list(kind = "rows"))
   with_step(layer, step, NULL)
 }
 
@@ -128,8 +129,36 @@ dplyr_verbs <- c("filter", "mutate", "select", "rename")
 
 # What a verb that is not for tiled layers says of one.
 need_no_tiles <- function(x, call) {
-  if (!is_tiled(x)) return(invisible())
-  collect <- typed("{.code dplyr::collect(x)}, or {.code run_tiles(x)}, gives a frame in memory",
-                   "{.code civicatlas convert INPUT OUTPUT} makes one file of it")
-  fail("argument", c("A tiled layer cannot be used here.", i = paste0(collect, ".")), call = call)
+  if (is_tiled(x)) fail("argument", c("A tiled layer cannot be used here.", in_memory_remedy()), call = call)
+}
+
+in_memory_remedy <- function() {
+  typed(c(i = "{.code dplyr::collect(x)} gives a frame in memory."), c(i = "{.code civicatlas convert INPUT OUTPUT} makes one file of it."))
+}
+
+# Does an expression on columns say of a row what it says of it among others? Functions that look at all rows would see those of a tile. What a value
+# without columns comes to is known here, but for functions that ask for the rows themselves.
+need_by_row <- function(asked, names, verb) {
+  expression <- rlang::quo_get_expr(asked)
+  with_columns <- function(expression) any(columns_named(expression, names) %in% names)
+  counts <- any(of_all_rows %in% functions_called(expression))
+  if (!counts && (is_by_row(expression, with_columns) || by_row_with_us(expression))) return(invisible())
+  fail("argument", c("{.code {rlang::as_label(asked)}} may look at all rows at once, and {.fn {verb}} sees those of one tile.", in_memory_remedy()), call = NULL)
+}
+
+functions_called <- function(expression) {
+  if (!is.call(expression)) return(character())
+  c(rlang::call_name(expression), unlist(lapply(as.list(expression), functions_called)))
+}
+
+of_all_rows <- c("n", "row_number", "pick", "across", "c_across", "cur_data", "cur_group", "cur_group_id", "cur_group_rows", "cur_column", "everything",
+                 "runif", "rnorm", "sample", "seq_len", "seq_along")
+
+# Functions, of ours and of others, that give a value for each row beside those of `row_functions`.
+by_row_with_us <- function(expression) {
+  if (!is.call(expression)) return(TRUE)
+  known <- c(row_functions, "area_of", "length_of", "perimeter_of", "geometry_type_of", "centroid_of", "inner_point_of", "hull_of", "paste", "paste0",
+             "if_else", "case_when", "coalesce", "is.finite", "is.nan", "sprintf", "format", "~", "between", "c", "$", "[[", "as.logical", "pmin", "pmax",
+             "sin", "cos", "tan", "sub", "gsub", "replace_na")
+  rlang::is_call(expression, known) && all(vapply(as.list(expression)[-1], by_row_with_us, NA))
 }

@@ -36,16 +36,6 @@ where_columns <- function(query, names) {
   intersect(columns_named(rlang::quo_get_expr(query$where), names), names)
 }
 
-# What an expression may name: its variables, and what it takes from .data by a string, or by a value that is not known yet.
-columns_named <- function(expression, names) {
-  if (rlang::is_symbol(expression)) return(rlang::as_name(expression))
-  if (!is.call(expression)) return(character())
-  if (rlang::is_call(expression, "[[") && identical(expression[[2]], quote(.data))) {
-    return(if (rlang::is_string(expression[[3]])) expression[[3]] else names)
-  }
-  unlist(lapply(as.list(expression), columns_named, names))
-}
-
 # Rows of a table for which `where` is TRUE.
 rows_where <- function(query, data, size) {
   if (!has_where(query)) return(seq_len(size))
@@ -60,17 +50,6 @@ goes_row_by_row <- function(query, names) {
   if (!has_where(query) || !is.null(query$condition)) return(TRUE)
   is_by_row(rlang::quo_get_expr(query$where), function(expression) any(columns_named(expression, names) %in% names))
 }
-
-is_by_row <- function(expression, has_columns) {
-  if (!is.call(expression) || !has_columns(expression)) return(TRUE)
-  if (rlang::is_call(expression, c("$", "[["))) return(identical(expression[[2]], quote(.data)))
-  if (!rlang::is_call(expression, row_functions) || (rlang::is_call(expression, "%in%") && has_columns(expression[[3]]))) return(FALSE)
-  all(vapply(as.list(expression)[-1], is_by_row, NA, has_columns))
-}
-
-row_functions <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "+", "-", "*", "/", "^", "%%", "%/%", "%in%", "is.na", "abs", "sqrt",
-                   "exp", "log", "log10", "round", "floor", "ceiling", "nchar", "substr", "substring", "startsWith", "endsWith", "grepl", "tolower", "toupper",
-                   "trimws", "ifelse", "as.Date", "as.numeric", "as.double", "as.integer", "as.character")
 
 # Rows of decoded shapes whose box meets the window.
 rows_within <- function(query, shapes) {

@@ -159,9 +159,14 @@ frame_of_tile <- function(source, columns, shapes) {
   new_spatial_frame(tibble::new_tibble(columns, nrow = length(shapes)), source$shape)
 }
 
-# The rows of a tile as a frame; with a `window` those whose box meets it.
-read_tile <- function(source, k, window = source$window, call = NULL) {
+# The rows of a tile as a frame: those whose box meets the window that the layer was opened with, and the one that is asked for.
+read_tile <- function(source, k, window = NULL, call = NULL) {
   if (is.null(source$folder)) return(rows_in_window(source$frame[source$rows[[k]], ], window))
+  if (is.null(window) || is.null(source$window)) return(tile_in_window(source, k, window %||% source$window, call))
+  rows_in_window(tile_in_window(source, k, window, call), source$window)
+}
+
+tile_in_window <- function(source, k, window, call) {
   tile <- source$tiles[k, ]
   path <- path_of_tile(source$folder, tile$file)
   parquet <- open_parquet(path, path, call)
@@ -228,7 +233,8 @@ within_window <- function(x, within, call) {
   window <- query$within
   x$source <- keep_tiles(x$source, tiles_within(x$source, window))
   x$source$window <- window
-  x
+  # Over the antimeridian all longitudes were asked for, and what meets the window is chosen of them.
+  if (in_plain_degrees(as_shapes(x$prototype))) with_row_step(x, "within_crossing", list(within = within)) else x
 }
 
 # Those whose box meets a window; boxes that nobody knows may.

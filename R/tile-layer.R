@@ -25,14 +25,14 @@ format.tiled_layer <- function(x, ...) {
   spatial <- is_spatial_frame(x$prototype)
   columns <- setdiff(names(x$prototype), shape_column_name(x$prototype))
   types <- vapply(columns, function(name) class_in_words(x$prototype[[name]]), "")
-  size <- sum(source$tiles$bytes)
+  size <- sum(source$tiles$bytes[!duplicated(source$tiles$file)])  # a file of others may hold several
   crs <- if (spatial) crs_of(x$prototype)
   lines <- c(
     paste0("<tiled layer> ", counted(rows_in(source), "row"), " in ", counted(tiles_in(source), "tile"), ", ", counted(length(columns), "column"),
            if (is.finite(size)) paste0(", ", format_size(size))),
     if (!is.null(source$folder)) paste0("  folder  ", printable(source$folder)),
     if (spatial) paste0("  CRS     ", printable(crs_label(crs))),
-    if (spatial) paste0("  extent  ", paste(format(extent_of_tiles(source), digits = 7, trim = TRUE), collapse = ", ")),
+    if (spatial && !length(x$steps)) paste0("  extent  ", paste(format(extent_of_tiles(source), digits = 7, trim = TRUE), collapse = ", ")),
     if (length(columns)) paste0("  columns ", printable(first_of(paste0(columns, " (", types, ")"), 12))),
     if (length(x$steps)) c("  put off, until run_tiles() or dplyr::collect():", paste0("    ", vapply(x$steps, function(step) printable(step$text), "")))
   )
@@ -48,7 +48,10 @@ rows_in <- function(source) sum(source$tiles$rows)
 
 # Rows are known while nothing is put off.
 #' @export
-dim.tiled_layer <- function(x) c(if (length(x$steps)) NA_integer_ else as.integer(rows_in(x$source)), ncol(x$prototype))
+dim.tiled_layer <- function(x) c(if (length(x$steps)) NA_integer_ else rows_as_integer(x$source), ncol(x$prototype) - row_number_column %in% names(x$prototype))
+
+# Beyond what an integer holds it is a double.
+rows_as_integer <- function(source) if (rows_in(source) <= .Machine$integer.max) as.integer(rows_in(source)) else rows_in(source)
 
 #' @export
 names.tiled_layer <- function(x) setdiff(names(unclass(x)$prototype), row_number_column)
@@ -69,7 +72,7 @@ head.tiled_layer <- function(x, n = 6L, ...) {
     if (nrow(out) >= n) break
     out <- vctrs::vec_rbind(out, plain_rows(frame_of_steps(x, k)))
   }
-  utils::head(out, n)
+  utils::head(without_row_numbers(out), n)
 }
 
 # One column of all rows, of which that alone is read while nothing is put off.
@@ -85,6 +88,13 @@ pull.tiled_layer <- function(.data, var = -1, name = NULL, ...) {
   vctrs::vec_c(prototype[[column]], !!!values)
 }
 
+# The extent after the steps, for which the tiles go through them.
+register_tile_work("extent", function(x) {
+  boxes <- lapply(seq_len(tiles_in(x$source)), function(k) box_of(frame_of_steps(x, k)))
+  x$source$tiles <- tibble::as_tibble(do.call(rbind, c(list(matrix(double(), 0, 4, dimnames = list(NULL, box_members))), boxes)))
+  extent_of_tiles(x$source)
+})
+
 # What a description tells of any source.
 register_tile_work("describe", function(x) {
   columns <- attribute_table(x$prototype)
@@ -97,7 +107,7 @@ register_tile_work("describe", function(x) {
     source = x$source$folder %||% NA_character_,
     title = if (!is.null(x$source$folder)) paste0(basename(x$source$folder), ", ", counted(tiles_in(x$source), "tile")),
     rows = nrow(x), geometry_type = if (spatial) kinds_in_tiles(x$source) else integer(), missing_shapes = NA_integer_, vertices = NA_integer_,
-    extent = if (spatial) extent_of_tiles(x$source), crs = if (spatial) crs_of(x$prototype), fields = fields
+    extent = if (spatial) extent_of(x), crs = if (spatial) crs_of(x$prototype), fields = fields
   ), class = "layer_description")
 })
 
@@ -129,28 +139,13 @@ select.tiled_layer <- function(.data, ...) put_off_dplyr("select", .data, rlang:
 #' @rawNamespace S3method(dplyr::rename, tiled_layer)
 rename.tiled_layer <- function(.data, ...) put_off_dplyr("rename", .data, rlang::enquos(...), sys.call())
 
-# What goes row by row. Functions that look at all rows would see those of a tile, and are refused.
+# What goes row by row; a column of shapes that is made anew counts as other shapes.
 put_off_dplyr <- function(verb, layer, quosures, call) {
   names <- names(layer$prototype)
-  if (verb %in% c("filter", "mutate")) {
-    for (asked in quosures) {
-      if (is_by_row(rlang::quo_get_expr(asked), function(expression) any(columns_named(expression, names) %in% names))) next
-      if (by_row_with_us(rlang::quo_get_expr(asked))) next
-      fail("argument", c("{.code {rlang::as_label(asked)}} may look at all rows at once, and {.fn {verb}} sees those of one tile.",
-                         i = "Collect the layer first: {.code dplyr::collect(x)}; or put a number that is worked out before in its place."), call = NULL)
-    }
-  }
+  if (verb %in% c("filter", "mutate")) for (asked in quosures) need_by_row(asked, names, verb)
   text <- sub("^[^(]*", verb, call_text(call[-2]))
-  step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = text, how = list(kind = "rows"))
+  changes <- verb == "mutate" && any(names(quosures) %in% names[vapply(layer$prototype, is_shapes, NA)])
+  step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = text, how = list(kind = "rows", changes = changes))
   if (verb == "select" && row_number_column %in% names) step$args <- c(step$args, list(rlang::quo(!!as.name(row_number_column))))
   with_step(layer, step, rlang::current_env())
-}
-
-# The same with our own measures and a few more functions that give a value for each row.
-by_row_with_us <- function(expression) {
-  if (!is.call(expression)) return(TRUE)
-  known <- c(row_functions, "area_of", "length_of", "perimeter_of", "geometry_type_of", "centroid_of", "inner_point_of", "hull_of", "paste", "paste0",
-             "if_else", "case_when", "coalesce", "is.finite", "is.nan", "sprintf", "format", "~", "between", "c", "$", "[[", "as.logical", "pmin", "pmax",
-             "sin", "cos", "tan", "sub", "gsub", "replace_na")
-  rlang::is_call(expression, known) && all(vapply(as.list(expression)[-1], by_row_with_us, NA))
 }

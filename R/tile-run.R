@@ -270,7 +270,7 @@ hash_of_run <- function(x) {
 
 hash_of_source <- function(source) {
   if (is.null(source$folder)) return(hash_of_argument(source$frame))
-  rlang::hash(as.list(source$tiles[setdiff(names(source$tiles), "groups")]))
+  rlang::hash(list(as.list(source$tiles[setdiff(names(source$tiles), "groups")]), source$tiles$groups, source$window))
 }
 
 hash_of_argument <- function(value) {

@@ -23,7 +23,7 @@ sums_of_cells <- function(summary, falling, n) {
 # The table of summaries of all cells. `cells` gives for each part the number of each of its cells among the `n`; `columns` has no rows.
 merge_summaries <- function(parts, cells, n, summaries, columns, call) {
   if (all(vapply(parts, function(part) !is.null(part$counts), NA))) return(merge_sums(parts, cells, n, summaries))
-  values <- vctrs::vec_rbind(columns[0, names(parts[[1]]$values)], !!!lapply(parts, `[[`, "values"))
+  values <- vctrs::vec_rbind(!!!lapply(parts, `[[`, "values"))
   cell <- unlist(Map(function(part, numbers) numbers[part$cell], parts, cells))
   summaries_by_cell(list(columns = values, rows = seq_len(nrow(values)), cell = as.integer(cell)), n, summaries, call)
 }

@@ -22,8 +22,7 @@ rows_beside <- function(refuse = function(args) NULL, distance = function(args) 
 }
 
 not_by_tile <- function(why) {
-  if (is.null(why)) return(invisible())
-  fail("argument", c("This cannot be done tile by tile: {why}.", i = "{.code dplyr::collect(x)} gives a frame in memory."), call = NULL)
+  if (!is.null(why)) fail("argument", c("This cannot be done tile by tile: {why}.", in_memory_remedy()), call = NULL)
 }
 
 far_apart <- function(args) if (identical(args$relation, "disjoint")) "what is disjoint lies in every tile"

@@ -266,6 +266,36 @@ test_that("windows and conditions read the tiles that they need, and no others",
   expect_error(dplyr::collect(read_layer(folder)), "tile-0000")
 })
 
+test_that("the window of a layer holds where it is the other layer, over the antimeridian, and for the extent after steps", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(20)
+  folder <- withr::local_tempfile()
+  y <- tile_up(random_layer(300, "polygons"), folder, rows_per_tile = 60)
+  x <- in_tiles(random_layer(80, "points"), 3)
+  window <- c(4.2e6 + 200, 3.1e6 + 200, 4.2e6 + 500, 3.1e6 + 500)
+  windowed <- read_layer(folder, within = window)
+  inside <- dplyr::collect(windowed)
+  expect_gt(nrow(inside), 5)
+  expect_lt(nrow(inside), 150)
+  expect_same_layer(quiet(run_tiles(join_where(x, windowed))), quiet(join_where(dplyr::collect(x), inside)))
+  expect_false(hash_of_run(windowed) == hash_of_run(read_layer(folder, within = window + 1)))
+  expect_identical(extent_of(buffer_by(x, 50)), extent_of(buffer_by(dplyr::collect(x), 50)))
+  lon <- c(179.5, -179.5, 170, -170, 0)
+  globe <- withr::local_tempfile()
+  tile_up(spatial_frame(id = 1:5, geometry = point_shapes(lon, rep(0, 5), 4326)), globe, rows_per_tile = 2)
+  expect_setequal(dplyr::collect(read_layer(globe, within = c(179, -1, -179, 1)))$id, 1:2)
+  expect_setequal(dplyr::collect(read_layer(globe, within = c(-1, -1, 1, 1)))$id, 5L)
+})
+
+test_that("summaries of shares ask for what is shared", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(21)
+  x <- in_tiles(random_layer(60, "polygons"), 4)
+  y <- random_layer(10, "polygons")
+  share <- function(x) quiet(summarise_into(y, x, mean = weighted.mean(value, .shared), .share = "area", .intensive = value))
+  expect_same_layer(quiet(run_tiles(share(x))), share(dplyr::collect(x)))
+})
+
 test_that("folders that others made are opened, in groups of rows", {
   skip_if_not_installed("nanoparquet")
   withr::local_options(civicatlas.quiet = TRUE)
@@ -470,6 +500,12 @@ test_that("what cannot be done tile by tile is refused with a way that can", {
   expect_error(keep_where(x, y, "disjoint"), "disjoint")
   expect_error(summarise_into(x, y), "frame")
   expect_error(dplyr::mutate(x, share = value / sum(value)), "all rows")
+  for (refused in list(quote(dplyr::mutate(x, rows = dplyr::n())), quote(dplyr::mutate(x, number = dplyr::row_number())), quote(keep_rows(x, value == max(value))),
+                       quote(drop_rows(x, value > mean(value))), quote(buffer_by(x, value / max(value))), quote(dplyr::filter(x, dplyr::row_number() < 3)))) {
+    expect_error(eval(refused), "all rows", info = deparse(refused))
+  }
+  limit <- max(3, 5)
+  expect_identical(dplyr::collect(keep_rows(x, value > max(limit, 4)))$id, keep_rows(dplyr::collect(x), value > 5)$id)
   refused <- expect_error(neighbours_of(x), "tiled layer")
   expect_match(conditionMessage(refused), "dplyr::collect(x)", fixed = TRUE)
   expect_s3_class(quiet(neighbours_of(dplyr::collect(x))), class(quiet(neighbours_of(y))))
