@@ -28,9 +28,7 @@ for_command <- function(layer, command) {
 }
 
 # What a command gave, run where steps of all rows make a frame of it.
-run_if_whole <- function(result) {
-  if (is_tiled(result) && any(vapply(result$steps, function(step) step$how$kind == "whole", NA))) collect_tiles(result) else result
-}
+run_if_whole <- function(result) if (is_tiled(result) && has_whole(result$steps)) collect_tiles(result) else result
 
 # Work with so many daemons on this machine, which end with it.
 with_daemons <- function(count, work) {

@@ -143,7 +143,8 @@ need_by_row <- function(asked, names, verb) {
   with_columns <- function(expression) any(columns_named(expression, names) %in% names)
   counts <- any(of_all_rows %in% functions_called(expression))
   if (!counts && (is_by_row(expression, with_columns) || by_row_with_us(expression))) return(invisible())
-  fail("argument", c("{.code {rlang::as_label(asked)}} may look at all rows at once, and {.fn {verb}} sees those of one tile.", in_memory_remedy()), call = NULL)
+  what <- rlang::as_label(asked)
+  fail("argument", c("{.code {what}} may look at all rows at once, and {.fn {verb}} sees those of one tile.", in_memory_remedy()), call = NULL)
 }
 
 functions_called <- function(expression) {

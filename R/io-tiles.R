@@ -5,8 +5,8 @@ manifest_version <- 1
 
 # A source of tiles: the `folder`, `columns` (empty vectors by name), `shape` (name of the shape column, or NULL), `crs`, and `tiles`, a tibble of
 # `file`, `groups` (of rows in it; a list), `rows`, `xmin` to `ymax` and `bytes`, in the order of the rows. `ranges` of columns by tile, as far as known.
-tile_source <- function(folder, columns, shape, crs, tiles, ranges = list(), about = list()) {
-  list(folder = folder, columns = columns, shape = shape, crs = crs, tiles = tiles, ranges = ranges, about = about)
+tile_source <- function(folder, columns, shape, crs, tiles, ranges = list()) {
+  list(folder = folder, columns = columns, shape = shape, crs = crs, tiles = tiles, ranges = ranges)
 }
 
 is_tile_folder <- function(path) {
@@ -25,7 +25,7 @@ write_manifest <- function(source, history = NULL) {
     civicatlas_tiles = manifest_version, written_by = paste("civicatlas", utils::packageVersion("civicatlas")), rows = sum(tiles$rows),
     crs = if (!is.null(crs)) list(code = if (!is.na(crs$code)) crs$code, text = crs_text(crs)), shape = source$shape,
     columns = lapply(names(source$columns), function(name) list(name = name, type = type_of_column(source$columns[[name]]))),
-    tiles = tiles, ranges = source$ranges, history = history, about = source$about
+    tiles = tiles, ranges = source$ranges, history = history
   )
   text <- jsonlite::toJSON(content, auto_unbox = TRUE, digits = NA, null = "null", na = "null", dataframe = "rows", pretty = TRUE)
   writeLines(enc2utf8(as.character(text)), file.path(source$folder, manifest_name), useBytes = TRUE)
@@ -55,7 +55,7 @@ read_manifest <- function(folder, call) {
   types <- content$columns
   columns <- if (length(types)) prototype_of_types(types$type, types$name) else list()
   crs <- if (!is.null(content$crs)) as_crs(content$crs$code %||% content$crs$text, call = call)
-  tile_source(folder, columns, content$shape, crs, tiles_of_manifest(content$tiles, path, call), content$ranges, content$about)
+  tile_source(folder, columns, content$shape, crs, tiles_of_manifest(content$tiles, path, call), content$ranges)
 }
 
 broken_manifest <- function(path, why, call, e = NULL) {
@@ -248,7 +248,7 @@ tiles_within <- function(source, window) {
 
 # Writes a frame or table as a tile and tells its row of the manifest, with the ranges of its columns.
 write_tile <- function(x, path, call = NULL) {
-  columns <- lapply(as.list(dplyr::ungroup(attribute_table(x))), tile_column)
+  columns <- tile_columns(x, call)
   shapes <- if (is_spatial_frame(x)) as_shapes(x)
   shape <- if (!is.null(shapes)) shape_column_name(x)
   writer <- core(core_create_parquet(path, lapply(columns, `[`, 0L), shape %||% ""), call = call)
@@ -284,14 +284,15 @@ kinds_of_tile <- function(shapes) if (is.null(shapes)) "" else paste(sort(unique
 
 is_ranged <- function(column) (is.numeric(column) || inherits(column, "Date")) && !is.logical(column)
 
-# A column as a tile holds it.
-tile_column <- function(column) {
-  if (inherits(column, "POSIXlt")) column <- as.POSIXct(column)
-  if (inherits(column, "Date")) return(structure(as.double(column), class = "Date"))
-  if (inherits(column, "POSIXct")) return(structure(as.double(column), class = c("POSIXct", "POSIXt"), tzone = "UTC"))
-  if (!is.atomic(column) || is.complex(column) || is.raw(column)) fail("column", "A column of {.cls {class(column)[1]}} cannot be kept in tiles.", call = NULL)
-  if (is.object(column)) as.character(column) else column
+# Columns as tiles hold them: times are on UTC.
+tile_columns <- function(x, call = NULL) {
+  lapply(writable_columns(x, call, keep = c("Date", "POSIXct")), function(column) {
+    if (inherits(column, "POSIXct")) structure(as.double(column), class = c("POSIXct", "POSIXt"), tzone = "UTC") else column
+  })
 }
+
+# The same without rows.
+tile_prototype <- function(x) suppressWarnings(tile_columns(x[0, ]))
 
 # The manifest's `tiles` and `ranges` of what write_tile() told.
 tiles_of_rows <- function(found) {

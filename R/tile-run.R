@@ -18,8 +18,9 @@
 #' * of all rows: [summarise_into()] and [pick_where()] from tiled features, [dissolve_by()], [class_breaks()], [describe_layer()], maps;
 #' * `head()`, `names()`, `nrow()` where nothing is put off, `dplyr::collect()`, [write_layer()].
 #'
-#' Sums over tiles may differ from those of a frame in the last digit, as they are added in another order; columns that are kept in a folder of tiles are
-#' numbers, text, logical, dates and times (factors become text).
+#' Sums over tiles may differ from those of a frame in the last digit, as they are added in another order. Dissolved shapes may lack a vertex on an edge that
+#' another group's border crossed: on longitude and latitude, where edges are measured along the ellipsoid, areas then differ by about a millionth. Columns
+#' that are kept in a folder of tiles are numbers, text, logical, dates and times (factors become text).
 #' @section Going on: With a target the results of tiles are kept in a folder beside it (its name begins with a point) until all are done: a
 #'   run that was ended in the middle, by whatever, goes on where it was when it is called again with the same layer and steps. `run.jsonl`
 #'   in it is the log.
@@ -62,7 +63,7 @@ run_into_folder <- function(x, folder, replace, call, numbers = FALSE) {
   run <- until_whole(x, work)
   found <- tiles_of_rows(if (is.data.frame(run)) tiles_of_frame_rows(run, work$tiles) else run_tasks(run, work, write = TRUE, numbers = numbers))
   prototype <- if (numbers) x$prototype else without_row_numbers(x$prototype)
-  source <- tile_source(work$tiles, lapply(as.list(attribute_table(prototype)), function(column) tile_column(column[0])), shape_column_name(prototype),
+  source <- tile_source(work$tiles, tile_prototype(prototype), shape_column_name(prototype),
                         if (is_spatial_frame(prototype)) crs_of(prototype), found$tiles, found$ranges)
   write_manifest(source, history = lapply(x$steps, function(step) list(verb = step$verb, call = step$text)))
   publish_folder(work$tiles, folder, call)
@@ -75,9 +76,9 @@ run_into_folder <- function(x, folder, replace, call, numbers = FALSE) {
 
 # A file that rows can be added to is written tile by tile; others, and databases, whose change is one transaction, from a frame of all.
 run_into_file <- function(x, target, replace, layer, call) {
-  whole <- any(vapply(x$steps, function(step) step$how$kind == "whole", NA))
   is_file <- is.null(format_of_address(target))
-  if (whole || !is_file || !holds(target_format(target, call), "append")) return(write_layer(collect_tiles(x), target, layer = layer, replace = replace))
+  takes_rows <- is_file && holds(target_format(target, call), "append")
+  if (has_whole(x$steps) || !takes_rows) return(write_layer(collect_tiles(x), target, layer = layer, replace = replace))
   target <- path.expand(target)
   layer <- layer %||% stem_of(target)
   if (file.exists(target) && layer %in% list_layers(target)$layer) need_free(target, replace, call)
@@ -143,6 +144,8 @@ until_whole <- function(x, work) {
   out
 }
 
+has_whole <- function(steps) any(vapply(steps, function(step) step$how$kind == "whole", NA))
+
 # A step on the frame that steps of all rows gave.
 perform_next <- function(out, step, work) {
   other <- step$how$other
@@ -159,7 +162,7 @@ settled_stages <- function(x, work) {
   before <- x
   before$steps <- x$steps[seq_len(at - 1)]
   before$prototype <- prototype_after(x$source, before$steps)
-  if (any(vapply(before$steps, function(step) step$how$kind == "whole", NA))) return(x)
+  if (has_whole(before$steps)) return(x)
   x$source <- tiles_of_steps(before, work)$source
   x$steps <- x$steps[-seq_len(at - 1)]
   settled_stages(x, work)

@@ -92,7 +92,7 @@ add_piece <- function(spool, x, call) {
   found <- write_tile(x, file.path(spool$folder, sprintf("piece-%05d.parquet", k)), call)
   shapes <- if (is_spatial_frame(x)) as_shapes(x)
   spool$pieces[[k]] <- list(
-    tile = found$tile, columns = lapply(as.list(attribute_table(x)), function(column) tile_column(column[0])), shape = shape_column_name(x),
+    tile = found$tile, columns = tile_prototype(x), shape = shape_column_name(x),
     known = vapply(as.list(attribute_table(x)), function(column) !all(is.na(column)), NA), crs = if (!is.null(shapes)) crs_of(shapes),
     sample = sampled_places(shapes, nrow(x))
   )
@@ -191,9 +191,8 @@ keys_of_rows <- function(x, numbers, extent, total) {
 cut_pieces <- function(spool, extent, first, total, cuts, call) {
   writers <- vector("list", length(cuts) + 1)
   paths <- file.path(spool$folder, sprintf("range-%05d.parquet", seq_along(writers)))
-  columns <- c(lapply(spool$columns, tile_column), list(.row = double()))
   number <- unused_name(names(spool$columns))
-  names(columns)[length(columns)] <- number
+  columns <- c(spool$columns, stats::setNames(list(double()), number))
   for (k in seq_along(spool$rows)) {
     x <- settled_piece(spool, k)
     numbers <- first[k] + seq_len(nrow(x))
@@ -202,8 +201,7 @@ cut_pieces <- function(spool, extent, first, total, cuts, call) {
       rows <- which(range == r)
       part <- x[rows, ]
       if (is.null(writers[[r]])) writers[[r]] <- core(core_create_parquet(paths[r], columns, spool$shape %||% ""), call = call)
-      values <- c(as.list(attribute_table(part)), list(numbers[rows]))
-      names(values)[length(values)] <- number
+      values <- c(as.list(attribute_table(part)), stats::setNames(list(numbers[rows]), number))
       add_to_tile(writers[[r]], values, if (is_spatial_frame(part)) as_shapes(part), length(rows), call)
     }
     unlink(file.path(spool$folder, sprintf("piece-%05d.parquet", k)))

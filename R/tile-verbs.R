@@ -87,7 +87,7 @@ perform_on_tile <- function(x, step, own = as_shapes(x)) {
 cut_with_neighbours <- function(frame, step, source, k, before) {
   own <- as_shapes(frame)
   window <- grown_window(own, 0)
-  near <- if (in_plain_degrees(own)) tiles_around(source, window) else tiles_within(source, window)
+  near <- tiles_near(source, window, in_plain_degrees(own))
   if (!length(setdiff(near, k)) || only_points(own)) return(perform_on_tile(frame, step))
   frames <- lapply(sort(union(near, k)), function(j) {
     of_tile <- if (j == k) frame else Reduce(perform_on_tile, before, read_tile(source, j, if (!in_plain_degrees(own)) window))
@@ -111,12 +111,13 @@ reach_of_step <- function(shapes, distance) {
 rows_near <- function(source, shapes, reach) {
   window <- grown_window(shapes, reach)
   on_globe <- in_plain_degrees(shapes)
-  tiles <- if (on_globe) tiles_around(source, window) else tiles_within(source, window)
-  found <- lapply(tiles, function(k) read_tile(source, k, if (!on_globe) window))
+  found <- lapply(tiles_near(source, window, on_globe), function(k) read_tile(source, k, if (!on_globe) window))
   if (length(found)) vctrs::vec_rbind(!!!found) else frame_of_source(source)
 }
 
-tiles_around <- function(source, window) {
+# On the globe longitudes may differ by turns.
+tiles_near <- function(source, window, on_globe) {
+  if (!on_globe) return(tiles_within(source, window))
   tiles <- source$tiles
   which(meet_around(rbind(tiles$xmin, tiles$ymin, tiles$xmax, tiles$ymax), window) | is.na(tiles$xmin))
 }

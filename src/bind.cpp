@@ -266,6 +266,14 @@ List r_columns(std::vector<Column>& columns) {
   return out;
 }
 
+List r_blobs(const BlobDecoder& decoder) {
+  const std::vector<StoreView> stores = decoder.stores();
+  RStore store(count_all(stores));
+  concatenate(stores, store.target);
+  return List::create(_["store"] = store.list, _["handles"] = wrap(decoder.handles()),
+                      _["notices"] = r_notices(decoder.notices()));
+}
+
 namespace {
 
 Column kernel_column(SEXP values) {

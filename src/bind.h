@@ -7,6 +7,7 @@
 #include <span>
 #include <vector>
 
+#include "kernel/formats/blobs.h"
 #include "kernel/formats/columns.h"
 #include "kernel/io/bytes.h"
 #include "kernel/shapes/store.h"
@@ -39,6 +40,8 @@ class SourceFile {
 
 Rcpp::RawVector r_raw(const std::vector<std::uint8_t>& bytes);
 Rcpp::DataFrame r_notices(const civic::Notices& notices);
+// The store, handles and notices of what was decoded.
+Rcpp::List r_blobs(const civic::BlobDecoder& decoder);
 // Empties the column.
 SEXP r_column(civic::Column& column);
 // Fills a character vector as long as the texts; whether one of them is beyond ASCII.

@@ -248,11 +248,7 @@ LogicalVector core_add_blobs(SEXP decoder, List blobs) {
 // [[Rcpp::export]]
 List core_take_blobs(SEXP decoder) {
   const XPtr<BlobDecoder> blobs(decoder);
-  const std::vector<StoreView> stores = blobs->stores();
-  RStore store(count_all(stores));
-  concatenate(stores, store.target);
-  const List out = List::create(_["store"] = store.list, _["handles"] = wrap(blobs->handles()),
-                                _["notices"] = r_notices(blobs->notices()));
+  const List out = r_blobs(*blobs);
   XPtr<BlobDecoder>(decoder).release();
   return out;
 }

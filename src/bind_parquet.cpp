@@ -93,11 +93,9 @@ List core_parquet_shapes(SEXP parquet, int field, IntegerVector groups, Nullable
     const std::vector<char> of_group = decoder.add(blobs.values);
     kept.insert(kept.end(), of_group.begin(), of_group.end());
   }
-  const std::vector<StoreView> stores = decoder.stores();
-  RStore store(count_all(stores));
-  concatenate(stores, store.target);
-  return List::create(_["store"] = store.list, _["handles"] = wrap(decoder.handles()),
-                      _["kept"] = LogicalVector(kept.begin(), kept.end()), _["notices"] = r_notices(decoder.notices()));
+  List out = r_blobs(decoder);
+  out["kept"] = LogicalVector(kept.begin(), kept.end());
+  return out;
 }
 
 // `columns` without rows tell names and types; an empty `shape_name` stands for a table without shapes.
