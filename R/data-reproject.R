@@ -56,9 +56,7 @@ reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas
   from <- crs_of(shapes)
   to <- as_crs(crs, call = call)
   if (is.null(to)) fail("crs", c("The CRS to reproject to is missing.", i = "{.code declare_crs(x, NULL)} removes a label."), call = call)
-  if (!is.null(tolerance) && !(rlang::is_scalar_double(tolerance) && is.finite(tolerance) && tolerance > 0)) {
-    fail("argument", "{.arg tolerance} must be one number above 0, in units of the target CRS.", call = call)
-  }
+  check_target_tolerance(tolerance, call)
   if (same_crs(from, to)) {
     say("{.fn reproject_to}: already on {crs_label(to)}; nothing changed.")
     return(x)
@@ -75,6 +73,11 @@ reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas
   lost <- length(result$lost)
   note <- c(paste(crs_label(from), "to", crs_label(to)), parts, if (lost) paste(counted(lost, "shape"), "outside its domain"))
   record(with_shapes(x, moved), x, "reproject_to", rlang::current_call(), vctrs::vec_size(x), note, started)
+}
+
+check_target_tolerance <- function(tolerance, call) {
+  if (is.null(tolerance) || (rlang::is_scalar_double(tolerance) && is.finite(tolerance) && tolerance > 0)) return(invisible())
+  fail("argument", "{.arg tolerance} must be one number above 0, in units of the target CRS.", call = call)
 }
 
 # What a reprojection did beside moving vertices.

@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <cmath>
+#include <functional>
 
 #include "../base/error.h"
 #include "../io/deflate.h"
@@ -39,7 +40,10 @@ void settle_type(Value& leaf, ParquetField& field, int& width, double& scale) {
   Value* logical = leaf.field(pq::element::logical);
   const int meant = logical && !logical->fields.empty() ? logical->fields[0].id : 0;
   enum { text = 1, calendar_date = 6, timestamp = 8, integer = 10, json = 12, shape = 17, globe_shape = 18 };
-  const bool whole = (converted == -1 && (meant == 0 || meant == integer)) || converted == 17 || converted == 18;
+  // Numbers without a sign, which are beyond what stands for them here, are left to others.
+  const Value* sign = meant == integer ? logical->fields[0].value.field(2) : nullptr;
+  const bool has_sign = meant == 0 || (sign && sign->wire == thrift::yes);
+  const bool whole = (converted == -1 && has_sign) || converted == 17 || converted == 18;
   field.readable = true;
   if (type == pq::boolean) {
     field.type = ColumnType::logical;
@@ -114,9 +118,10 @@ void read_runs(ByteSpan bytes, int bits, std::size_t count, std::vector<std::uin
   }
 }
 
+constexpr std::uint8_t bits_alone[2] = {0, 1};
+
 // Where values of a plain page stand. `width` is 0 for one bit each, -1 where each is after its length.
 void plain_values(ByteSpan bytes, int width, std::size_t count, std::vector<ByteSpan>& out) {
-  static constexpr std::uint8_t bits[2] = {0, 1};
   std::size_t at = 0;
   const auto need = [&](std::size_t size) {
     if (size > bytes.size() - at) damaged("a page is cut off");
@@ -126,7 +131,7 @@ void plain_values(ByteSpan bytes, int width, std::size_t count, std::vector<Byte
   if (width > 0) need(count * static_cast<std::size_t>(width));
   for (std::size_t i = 0; i < count; ++i) {
     if (width == 0) {
-      out.push_back({&bits[bytes[i / 8] >> (i % 8) & 1], 1});
+      out.push_back({&bits_alone[bytes[i / 8] >> (i % 8) & 1], 1});
       continue;
     }
     std::size_t size = static_cast<std::size_t>(width);
@@ -142,16 +147,10 @@ void plain_values(ByteSpan bytes, int width, std::size_t count, std::vector<Byte
 }
 
 FileContent unpack(ByteSpan packed, int codec, std::size_t size, std::size_t source) {
-  if (codec != pq::unpacked) need_room(size, source);
+  need_room(size, source);
   if (codec == pq::snappy) return unpack_snappy(packed, size);
-  if (codec == pq::gzip) {
-    FileContent content = gunzip(packed);
-    if (content.bytes().size() != size) damaged("a page unpacks to another size");
-    return content;
-  }
-  if (packed.size() != size) damaged("a page has another size");
-  FileContent content = FileContent::allocate(size);
-  std::copy(packed.begin(), packed.end(), content.data());
+  FileContent content = gunzip(packed);
+  if (content.bytes().size() != size) damaged("a page unpacks to another size");
   return content;
 }
 
@@ -227,6 +226,87 @@ struct ParquetReader::Values {
   std::vector<ByteSpan> all;
 };
 
+namespace {
+
+// A page of values: how many there are, which of them are (empty where all), and the encoded ones.
+struct DataPage {
+  std::size_t count = 0;
+  std::int64_t encoding = 0;
+  std::vector<std::uint32_t> levels;
+  ByteSpan bytes;
+
+  std::size_t present() const {
+    return levels.empty() ? count : static_cast<std::size_t>(std::count(levels.begin(), levels.end(), 1u));
+  }
+};
+
+// Gives the unpacked bytes of a stretch of so many.
+using Unpack = std::function<ByteSpan(ByteSpan bytes, std::size_t size, bool packed)>;
+
+// The levels stand in front of the values, packed together with them.
+DataPage first_version(Value& page, ByteSpan body, std::size_t size, bool required, std::size_t most,
+                       const Unpack& content) {
+  Value& about = page.need(pq::page::data, thrift::record);
+  DataPage out;
+  out.count = size_of(about.number_of(pq::data::values, 0));
+  out.encoding = about.number_of(pq::data::encoding, 0);
+  out.bytes = content(body, size, true);
+  if (out.count > most) damaged("a page has more values than there are rows");
+  if (required) return out;
+  if (out.bytes.size() < 4) damaged("a page is cut off");
+  const std::size_t length = little<std::uint32_t>(out.bytes.data());
+  if (length > out.bytes.size() - 4) damaged("a page is cut off");
+  read_runs(out.bytes.subspan(4, length), 1, out.count, out.levels);
+  out.bytes = out.bytes.subspan(4 + length);
+  return out;
+}
+
+// The levels are never packed.
+DataPage second_version(Value& page, ByteSpan body, std::size_t size, bool required, std::size_t most,
+                        const Unpack& content) {
+  Value& about = page.need(pq::page::data_v2, thrift::record);
+  DataPage out;
+  out.count = size_of(about.number_of(pq::data_v2::values, 0));
+  out.encoding = about.number_of(pq::data_v2::encoding, 0);
+  const std::size_t length = size_of(about.number_of(pq::data_v2::definition_size, 0));
+  if (out.count > most) damaged("a page has more values than there are rows");
+  if (about.number_of(pq::data_v2::repetition_size, 0) != 0 || length > body.size() || length > size)
+    damaged("a page of a flat column repeats");
+  if (!required) read_runs(body.subspan(0, length), 1, out.count, out.levels);
+  const Value* packed = about.field(pq::data_v2::packed);
+  out.bytes = content(body.subspan(length), size - length, !packed || packed->wire == thrift::yes);
+  return out;
+}
+
+// Where the values of a page that are there stand.
+std::vector<ByteSpan> values_of_page(const DataPage& page, int width, bool logical,
+                                     const std::vector<ByteSpan>& dictionary) {
+  std::vector<ByteSpan> out;
+  std::vector<std::uint32_t> numbers;
+  const std::size_t present = page.present();
+  if (page.encoding == pq::plain) {
+    plain_values(page.bytes, width, present, out);
+  } else if (page.encoding == pq::plain_dictionary || page.encoding == pq::rle_dictionary) {
+    if (present == 0) return out;
+    if (page.bytes.empty()) damaged("a page is cut off");
+    if (page.bytes[0] > 32) damaged("a dictionary of too many values");
+    read_runs(page.bytes.subspan(1), page.bytes[0], present, numbers);
+    for (const std::uint32_t number : numbers) {
+      if (number >= dictionary.size()) damaged("a value is not in its dictionary");
+      out.push_back(dictionary[number]);
+    }
+  } else if (page.encoding == pq::rle && logical) {
+    if (page.bytes.size() < 4) damaged("a page is cut off");
+    read_runs(page.bytes.subspan(4), 1, present, numbers);
+    for (const std::uint32_t bit : numbers) out.push_back({&bits_alone[bit], 1});
+  } else {
+    damaged("a page is encoded as its column does not say");
+  }
+  return out;
+}
+
+}  // namespace
+
 ParquetReader::Values ParquetReader::values(std::size_t field, std::size_t group) const {
   const Chunk& chunk = groups_[group].chunks[field];
   const Kind& kind = kinds_[field];
@@ -235,96 +315,39 @@ ParquetReader::Values ParquetReader::values(std::size_t field, std::size_t group
   need_room(rows * sizeof(ByteSpan), file_.size());
   Values out;
   out.kept.push_back(file_.read(chunk.at, chunk.size));
-  ByteSpan rest = out.kept.back().bytes();
-  std::vector<ByteSpan> dictionary, present;
-  std::vector<std::uint32_t> levels, indices;
-  while (out.all.size() < rows) {
+  // What is not packed stays where it was read.
+  const auto content = [&](ByteSpan bytes, std::size_t size, bool packed) {
+    if (!packed || chunk.codec == pq::unpacked || (bytes.empty() && size == 0)) {
+      if (bytes.size() != size) damaged("a page has another size");
+      return bytes;
+    }
+    out.kept.push_back(unpack(bytes, chunk.codec, size, file_.size()));
+    return out.kept.back().bytes();
+  };
+  std::vector<ByteSpan> dictionary;
+  for (ByteSpan rest = out.kept.back().bytes(); out.all.size() < rows;) {
     std::size_t taken = 0;
     Value page = thrift::read_record(rest, &taken);
-    rest = rest.subspan(taken);
-    const std::size_t packed = size_of(page.number_of(pq::page::packed_size, 0)),
-                      size = size_of(page.number_of(pq::page::unpacked_size, 0));
-    if (packed > rest.size()) damaged("a page is cut off");
-    const ByteSpan body = rest.subspan(0, packed);
-    rest = rest.subspan(packed);
+    const std::size_t packed = size_of(page.number_of(pq::page::packed_size, 0));
+    const std::size_t size = size_of(page.number_of(pq::page::unpacked_size, 0));
+    if (packed > rest.size() - taken) damaged("a page is cut off");
+    const ByteSpan body = rest.subspan(taken, packed);
+    rest = rest.subspan(taken + packed);
     const std::int64_t type = page.number_of(pq::page::type, -1);
-    // What is not packed stays where it was read.
-    const auto content = [&](ByteSpan bytes, std::size_t wanted, bool is_packed) {
-      if (!is_packed || chunk.codec == pq::unpacked) {
-        if (bytes.size() != wanted) damaged("a page has another size");
-        return bytes;
-      }
-      out.kept.push_back(unpack(bytes, chunk.codec, wanted, file_.size()));
-      return out.kept.back().bytes();
-    };
     if (type == pq::dictionary_page) {
       const std::size_t count = size_of(page.need(pq::page::dictionary, thrift::record).number_of(1, 0));
       const ByteSpan bytes = content(body, size, true);
       if (count > 8 * bytes.size() + 1) damaged("a dictionary is cut off");
       dictionary.clear();
       plain_values(bytes, kind.width, count, dictionary);
-      continue;
     }
-    std::size_t count = 0;
-    std::int64_t encoding = 0;
-    ByteSpan bytes;
-    levels.clear();
-    if (type == pq::data_page) {
-      Value& about = page.need(pq::page::data, thrift::record);
-      count = size_of(about.number_of(pq::data::values, 0));
-      encoding = about.number_of(pq::data::encoding, 0);
-      bytes = content(body, size, true);
-      if (count > rows - out.all.size()) damaged("a page has more values than there are rows");
-      if (!kind.required) {
-        if (bytes.size() < 4) damaged("a page is cut off");
-        const std::size_t length = little<std::uint32_t>(bytes.data());
-        if (length > bytes.size() - 4) damaged("a page is cut off");
-        read_runs(bytes.subspan(4, length), 1, count, levels);
-        bytes = bytes.subspan(4 + length);
-      }
-    } else if (type == pq::data_page_v2) {
-      Value& about = page.need(pq::page::data_v2, thrift::record);
-      count = size_of(about.number_of(pq::data_v2::values, 0));
-      encoding = about.number_of(pq::data_v2::encoding, 0);
-      const std::size_t length = size_of(about.number_of(pq::data_v2::definition_size, 0));
-      if (count > rows - out.all.size()) damaged("a page has more values than there are rows");
-      if (about.number_of(pq::data_v2::repetition_size, 0) != 0 || length > packed || length > size)
-        damaged("a page of a flat column repeats");
-      if (!kind.required) read_runs(body.subspan(0, length), 1, count, levels);
-      const Value* flag = about.field(pq::data_v2::packed);
-      bytes = content(body.subspan(length), size - length, !flag || flag->wire == thrift::yes);
-    } else {
-      continue;  // an index, say
-    }
-    const std::size_t there =
-        levels.empty() ? count : static_cast<std::size_t>(std::count(levels.begin(), levels.end(), 1u));
-    present.clear();
-    if (encoding == pq::plain) {
-      plain_values(bytes, kind.width, there, present);
-    } else if (encoding == pq::plain_dictionary || encoding == pq::rle_dictionary) {
-      if (there > 0 && bytes.empty()) damaged("a page is cut off");
-      const int bits = bytes.empty() ? 0 : bytes[0];
-      if (bits > 32) damaged("a dictionary of too many values");
-      if (there > 0) read_runs(bytes.subspan(1), bits, there, indices);
-      present.reserve(there);
-      for (std::size_t i = 0; i < there; ++i) {
-        if (indices[i] >= dictionary.size()) damaged("a value is not in its dictionary");
-        present.push_back(dictionary[indices[i]]);
-      }
-    } else if (encoding == pq::rle && kind.physical == pq::boolean) {
-      if (bytes.size() < 4) damaged("a page is cut off");
-      static constexpr std::uint8_t bits[2] = {0, 1};
-      read_runs(bytes.subspan(4), 1, there, indices);
-      for (const std::uint32_t bit : indices) present.push_back({&bits[bit & 1], 1});
-    } else {
-      damaged("a page is encoded as its column does not say");
-    }
-    if (levels.empty()) {
-      out.all.insert(out.all.end(), present.begin(), present.end());
-    } else {
-      std::size_t next = 0;
-      for (const std::uint32_t level : levels) out.all.push_back(level ? present[next++] : ByteSpan{});
-    }
+    if (type != pq::data_page && type != pq::data_page_v2) continue;  // an index, say
+    const auto read = type == pq::data_page ? first_version : second_version;
+    const DataPage data = read(page, body, size, kind.required, rows - out.all.size(), content);
+    const std::vector<ByteSpan> present = values_of_page(data, kind.width, kind.physical == pq::boolean, dictionary);
+    auto next = present.begin();
+    for (std::size_t i = 0; i < data.count; ++i)
+      out.all.push_back(data.levels.empty() || data.levels[i] == 1 ? *next++ : ByteSpan{});
   }
   return out;
 }
