@@ -123,27 +123,46 @@ on_fitting_projection <- function(x) {
   drawn
 }
 
-# Methods that show the world within the meridians 180 degrees from their own.
+# Methods that show the whole world: within the meridians 180 degrees from their own, or around a place to its antipode (or to its
+# horizon).
 methods_of_globe <- c("Equal Earth", "Robinson", "Mollweide", "Sinusoidal", "Lambert Cylindrical Equal Area", "Equidistant Cylindrical")
+reach_of_globe <- c("Lambert Azimuthal Equal Area" = 180, "Azimuthal Equidistant" = 180, "Orthographic" = 90)
 
 is_world_wide <- function(x) {
   crs <- crs_of(x)
-  if (is.null(crs) || !isTRUE(crs$method %in% methods_of_globe)) return(FALSE)
+  if (is.null(crs) || !isTRUE(crs$method %in% c(methods_of_globe, names(reach_of_globe)))) return(FALSE)
   extent <- box_of(x)
   diff(extent[c("xmin", "xmax")]) > 0.6 * diff(range(coordinates_of(outline_of_globe(crs))$x))
 }
 
-# The meridians at the sides and the poles, on the CRS.
+# Where the globe ends on the CRS, as a polygon.
 outline_of_globe <- function(crs) {
-  middle <- if ("central_meridian" %in% names(crs$parameters)) crs$parameters[["central_meridian"]] else 0
-  side <- seq(-89.999, 89.999, length.out = 181)
-  across <- seq(-179.9999, 179.9999, length.out = 181)
-  lon <- middle + c(rep(-179.9999, 181), across, rep(179.9999, 181), rev(across))
-  lat <- c(side, rep(89.999, 181), rev(side), rep(-89.999, 181))
-  at <- core_transform_points((lon + 180) %% 360 - 180, lat, unclass(geographic_base(crs)), unclass(crs))
+  edge <- if (crs$method %in% methods_of_globe) edge_of_meridians(crs) else edge_around(crs)
+  at <- core_transform_points((edge$longitude + 180) %% 360 - 180, edge$latitude, unclass(geographic_base(crs)), unclass(crs))
   keep <- which(is.finite(at$x) & is.finite(at$y))
   ring <- c(keep, keep[1])
   shapes_from_wkt(sprintf("POLYGON ((%s))", paste(at$x[ring], at$y[ring], collapse = ", ")), crs)
+}
+
+parameter_of <- function(crs, name) if (name %in% names(crs$parameters)) crs$parameters[[name]] else 0
+
+# The meridians at the sides and the poles.
+edge_of_meridians <- function(crs) {
+  side <- seq(-89.999, 89.999, length.out = 181)
+  across <- seq(-179.9999, 179.9999, length.out = 181)
+  list(longitude = parameter_of(crs, "central_meridian") + c(rep(-179.9999, 181), across, rep(179.9999, 181), rev(across)),
+       latitude = c(side, rep(89.999, 181), rev(side), rep(-89.999, 181)))
+}
+
+# The places all but as far from the middle as the method reaches, on the sphere (Snyder 1987, eq. 5-5 and 5-6).
+edge_around <- function(crs) {
+  radians <- pi / 180
+  far <- (reach_of_globe[[crs$method]] - 0.01) * radians
+  bearing <- seq(0, 359) * radians
+  middle <- parameter_of(crs, "latitude_of_origin") * radians
+  latitude <- asin(pmax(-1, pmin(1, sin(middle) * cos(far) + cos(middle) * sin(far) * cos(bearing))))
+  longitude <- atan2(sin(far) * sin(bearing), cos(middle) * cos(far) - sin(middle) * sin(far) * cos(bearing))
+  list(longitude = parameter_of(crs, "central_meridian") + longitude / radians, latitude = latitude / radians)
 }
 
 # The map on the globe's outline, with a graticule between.

@@ -3,10 +3,11 @@
 
 core_log <- ".build/core-tests.log"
 
-# Compiling takes both cores and the tests through R one, so that they go side by side.
+start <- function(...) processx::process$new(file.path(R.home("bin"), "Rscript"), ...)
+
 start_core <- function() {
   dir.create(".build", showWarnings = FALSE)
-  processx::process$new(file.path(R.home("bin"), "Rscript"), "tests/core.R", stdout = core_log, stderr = "2>&1")
+  start("tests/core.R", stdout = core_log, stderr = "2>&1")
 }
 
 core_counts <- function(process) {
@@ -19,11 +20,41 @@ core_counts <- function(process) {
   if (length(found) == 2) c(passed = found[1], failed = found[2], skipped = 0) else c(passed = 0, failed = 1, skipped = 0)
 }
 
+# A folder in which the names of test files wait, the largest first, as those tend to take longest.
+queue_of_tests <- function(pattern) {
+  files <- list.files("tests/testthat", "^test-.*[.]R$", full.names = TRUE)
+  files <- files[order(-file.size(files))]
+  names <- grep(pattern, sub("^test-(.*)[.]R$", "\\1", basename(files)), value = TRUE)
+  folder <- tempfile("tests")
+  for (part in c("waiting", "taken", "done")) dir.create(file.path(folder, part), recursive = TRUE)
+  file.create(file.path(folder, "waiting", sprintf("%03d-%s", seq_along(names), names)))
+  folder
+}
+
+# Shows what each file printed, whole, as it is done; ends with the processes that run them.
+show_tests <- function(folder, workers) {
+  shown <- character()
+  repeat {
+    working <- any(vapply(workers, function(worker) worker$is_alive(), TRUE))
+    fresh <- setdiff(list.files(file.path(folder, "done"), "[.]rds$", full.names = TRUE), shown)
+    for (file in sub("rds$", "log", fresh)) cat(readLines(file, warn = FALSE), sep = "\n")
+    shown <- c(shown, fresh)
+    if (!working) return(shown)
+    Sys.sleep(0.2)
+  }
+}
+
+# Each core has a process that takes file after file.
 r_counts <- function(pattern) {
   cat("== the public interface, in R ==\n")
-  testthat::set_max_fails(Inf)
-  results <- as.data.frame(testthat::test_dir("tests/testthat", filter = pattern, package = "civicatlas", load_package = "installed",
-                                              reporter = "summary", stop_on_failure = FALSE))
+  folder <- queue_of_tests(pattern)
+  names <- list.files(file.path(folder, "waiting"))
+  workers <- lapply(seq_len(min(parallel::detectCores(), length(names))), function(i) start(c("tests/files.R", folder), stdout = "", stderr = ""))
+  done <- show_tests(folder, workers)
+  broken <- lapply(setdiff(names, sub("[.]rds$", "", basename(done))), function(name) {
+    data.frame(file = name, test = "R ended in it, or before", failed = 1L, skipped = FALSE, error = TRUE)
+  })
+  results <- do.call(rbind, c(lapply(done, readRDS), broken))
   bad <- results$failed > 0 | results$error
   failures <<- sprintf("failed: %s: %s", results$file[bad], results$test[bad])
   c(passed = sum(!bad & !results$skipped), failed = sum(bad), skipped = sum(!bad & results$skipped))
@@ -32,7 +63,7 @@ r_counts <- function(pattern) {
 pattern <- commandArgs(TRUE)
 failures <- character()  # said once more at the very end, below all that was printed
 core <- if (!length(pattern)) start_core()
-counts <- r_counts(if (length(pattern)) pattern)
+counts <- r_counts(if (length(pattern)) pattern else "")
 if (!is.null(core)) counts <- counts + core_counts(core)
 cat("", failures, sep = "\n")
 cat(sprintf("\n%d passed, %d failed, %d skipped\n", counts[["passed"]], counts[["failed"]], counts[["skipped"]]))

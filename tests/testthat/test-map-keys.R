@@ -245,6 +245,15 @@ test_that("layers of the world are drawn on a projection of the world, with the 
   globe <- civicatlas:::outline_of_globe(map$coordinates$crs)
   ellipsoid <- 510065621724078  # m2 of WGS 84 (NIMA TR8350.2, table 3.3)
   expect_equal(area_of(globe), ellipsoid, tolerance = 1e-3)
+  places <- toy_frame(geometry = point_shapes(seq(-170, 170, 20), rep(c(-60, 0, 60), 6), 4326))
+  for (around in c(3571, 3035)) {  # a pole, and a place between
+    azimuthal <- suppressMessages(ggplot2::autoplot(reproject_to(places, around)))
+    globe <- civicatlas:::outline_of_globe(azimuthal$coordinates$crs)
+    expect_equal(area_of(globe), ellipsoid, tolerance = 1e-4)
+    expect_equal(mean(azimuthal$coordinates$limits$x), mean(extent_of(globe)[c("xmin", "xmax")]), tolerance = 1e-6)
+    expect_gt(diff(azimuthal$coordinates$limits$x), diff(extent_of(globe)[c("xmin", "xmax")]))
+    expect_no_error(print_nowhere(azimuthal))
+  }
   rooms <- suppressMessages(read_layer(demo_file("rooms.geojson")))
   expect_message(ggplot2::autoplot(rooms), "UTM zone 57S")
   over <- toy_frame(geometry = shapes_from_wkt(c("POINT (160 -20)", "POINT (-165 -10)"), 4326))
