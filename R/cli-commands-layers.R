@@ -219,7 +219,7 @@ register_command("join-table", function() {
   new_command("Rows and columns", "add the columns of a table whose key is the same", c("LAYER", "TABLE", "OUTPUT"), list(
     new_option("by", "text", "column of both, or left=right, several separated by commas", required = TRUE),
     new_option("ignore-case", "flag", "keys that differ in case alone are the same"),
-    new_option("multiple", "choice", "rows of the table of one key: error, first or all", "error", c("error", "first", "all"))
+    new_option("multiple", "choice", "rows of the table of one key: error, first or all", "error", keyed_rows_taken)
   ), "civicatlas join-table wards.shp heat.csv hot-wards.shp --by ward_id", function(o) {
     pairs <- strsplit(column_list(o$by), "\\s*=\\s*")
     by <- stats::setNames(vapply(pairs, function(pair) pair[length(pair)], ""), vapply(pairs, `[`, "", 1))

@@ -5,7 +5,7 @@ register_command("map", function() {
     new_option("as", "choice", "kind of map", "choropleth", names(map_kinds)), new_option("up", "expression", "bivariate: the second column"),
     new_option("after", "layer", "change: layer of the later state"), new_option("reverse", "flag", "palette in the opposite order"),
     new_option("prefix", "text", "put before the numbers of the key"),
-    new_option("numbers", "choice", "of the key", "plain", c("plain", "thousand", "million", "percent")),
+    new_option("numbers", "choice", "of the key", "plain", names(number_factors)),
     new_option("midpoint", "number", "value between the sides of a palette with two"),
     new_option("counts", "flag", "show in the key how many shapes each class holds"),
     new_option("panels", "column", "a panel for each of its values"), new_option("flows", "layer", "table of flows, with columns from and to"),
@@ -16,7 +16,7 @@ register_command("map", function() {
     new_option("graticule", "flag", "draw meridians and parallels"), new_option("scale-bar", "flag", "draw a scale bar"),
     new_option("north-arrow", "flag", "draw a north arrow"), new_option("dark", "flag", "dark ground"), new_option("width", "number", "width", 24),
     new_option("height", "number", "height", 16),
-    new_option("size-unit", "choice", "of width and height", "cm", c("cm", "in", "px")),
+    new_option("size-unit", "choice", "of width and height", "cm", sheet_units),
     new_option("dpi", "number", "dots per inch of an image, by default 300, of pixels 96")
   )), "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"", map_command)
 })
@@ -113,10 +113,9 @@ classes_command <- function(o) {
 class_options <- function(required = FALSE) {
   list(
     new_option("fill", "expression", "column, or expression on columns, to map", required = required), new_option("classes", "whole", "number of classes", 5L),
-    new_option("method", "choice", "of making classes", "natural",
-               c("natural", "quantile", "equal", "standard deviation", "geometric", "pretty", "head-tail", "maximum gaps", if (!required) "continuous")),
+    new_option("method", "choice", "of making classes", "natural", c(class_methods, if (!required) "continuous")),
     new_option("at", "numbers", "your own breaks instead, separated by commas"), new_option("rounded", "flag", "round the breaks to readable numbers"),
-    new_option("palette", "text", "harbour, ember, moss, dusk, slate, tide or thaw, or colours separated by commas", "harbour"),
+    new_option("palette", "text", paste0(paste(names(palettes), collapse = ", "), ", or colours separated by commas"), "harbour"),
     new_option("title", "text", "title")
   )
 }

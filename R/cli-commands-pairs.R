@@ -2,7 +2,7 @@
 
 register_command("overlay", function() {
   new_command("Two layers", "cut two layers where they meet, with the columns of both", c("LAYER", "OTHER", "OUTPUT"), list(
-    new_option("keep", "choice", "which pieces", "intersection", c("intersection", "union", "difference", "symmetric difference", "identity")),
+    new_option("keep", "choice", "which pieces", "intersection", names(overlay_parts)),
     new_option("tolerance", "number", "bring borders nearer than this together first"), unit_option("the tolerance"),
     new_option("touches", "flag", "keep lines and points where shapes only touch")
   ), "civicatlas overlay wards.shp districts.shp pieces.gpkg --keep union --match-crs", function(o) {
@@ -30,8 +30,8 @@ register_command("split", function() {
 
 register_command("join", function() {
   new_command("Two layers", "add the columns of the rows that a row lies in or on", c("LAYER", "OTHER", "OUTPUT"), c(relation_options(), list(
-    new_option("unmatched", "choice", "rows without a partner", "keep", c("keep", "drop")),
-    new_option("multiple", "choice", "rows with several partners", "all", c("all", "first", "largest")), nearest_option(), ties_option()
+    new_option("unmatched", "choice", "rows without a partner", "keep", keep_or_drop),
+    new_option("multiple", "choice", "rows with several partners", "all", partners_taken), nearest_option(), ties_option()
   )), "civicatlas join rooms.geojson wards.shp rooms-with-wards.geojson --match-crs", function(o) {
     if (!is.null(o$nearest)) return(join_nearest(o$x, o$y, o$nearest, within = o$distance, unit = o$unit, most_ties = o$most_ties))
     join_where(o$x, o$y, relation = o$relation, unmatched = o$unmatched, multiple = o$multiple, distance = o$distance, unit = o$unit)
@@ -72,10 +72,10 @@ register_command("pick", function() {
 register_command("summarise", function() {
   new_command("Two layers", "count, sum or average features by region", c("LAYER", "OTHER", "OUTPUT"), c(relation_options(), list(
     new_option("with", "expressions", "summaries of the features' columns: name = expression, separated by commas", "count = count()"),
-    new_option("share", "choice", "apportion features by what of them lies in each region", "none", c("none", "area", "length")),
+    new_option("share", "choice", "apportion features by what of them lies in each region", "none", share_measures),
     new_option("intensive", "columns", "with a share: columns that are no totals, separated by commas"),
     new_option("by", "columns", "columns to group by within each region, separated by commas"),
-    new_option("form", "choice", "of groups: a row each, or a column each", "long", c("long", "wide")),
+    new_option("form", "choice", "of groups: a row each, or a column each", "long", summary_forms),
     new_option("once", "columns", "columns that stand once a region and are not to be summed, separated by commas"),
     new_option("compute", "expressions", "columns to compute from the result: name = expression, separated by commas")
   )), "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = count(), seats = sum(seats)\"", function(o) {
@@ -141,7 +141,7 @@ register_command("neighbours", function() {
 register_command("autocorrelation", function() {
   new_command("Statistics", "whether neighbours are alike", "LAYER", c(list(
     new_option("fill", "expression", "column, or expression on columns", required = TRUE),
-    new_option("statistic", "choice", "which", "moran", c("moran", "geary"))
+    new_option("statistic", "choice", "which", "moran", autocorrelation_statistics)
   ), neighbour_options()), "civicatlas autocorrelation wards.shp --fill \"over_65 / residents\"", function(o) {
     autocorrelation_of(as.double(map_values(o$x, expression_option(o$fill, "fill", o$x), NULL)), neighbours_option(o), o$statistic, seed = 1)
   })

@@ -4,8 +4,8 @@ register_command("crs", function() {
   new_command("CRS", "describe a CRS, find one by words or place, or have one suggested", "[CRS]", list(
     new_option("find", "text", "words of a name, area or datum"), new_option("covering", "layer", "layer that the area of use must cover"),
     new_option("suggest", "layer", "layer to suggest a CRS for"),
-    new_option("measuring", "choice", "what the suggestion is for", "area", c("area", "distance", "shape")),
-    new_option("text", "choice", "write well-known text instead", values = c("wkt2", "wkt1", "prj"))
+    new_option("measuring", "choice", "what the suggestion is for", "area", crs_purposes),
+    new_option("text", "choice", "write well-known text instead", values = crs_spellings)
   ), "civicatlas crs --find \"utm 57s\"", crs_command,
   about = "describe a CRS by its code, a file or well-known text, find one by words or place, or have one suggested")
 })
@@ -77,9 +77,9 @@ register_command("buffer", function() {
   new_command("Shapes", "all that lies within a distance of each shape", c("LAYER", "OUTPUT"), list(
     new_option("distance", "text", "how far: a number, or a column", required = TRUE), unit_option("the distance"),
     new_option("merged", "flag", "one shape for all"),
-    new_option("ends", "choice", "of lines", "round", c("round", "flat", "square")),
-    new_option("corners", "choice", "of the outline", "round", c("round", "mitred", "bevelled")),
-    new_option("side", "choice", "of lines", "both", c("both", "left", "right")), new_option("segments", "whole", "segments of a quarter circle", 16L)
+    new_option("ends", "choice", "of lines", "round", line_ends),
+    new_option("corners", "choice", "of the outline", "round", outline_corners),
+    new_option("side", "choice", "of lines", "both", line_sides), new_option("segments", "whole", "segments of a quarter circle", 16L)
   ), "civicatlas buffer rooms.geojson reach.geojson --distance 400 --merged", function(o) {
     buffer_by(o$x, !!distance_option(o$distance, o$x), o$unit, o$merged, o$ends, o$corners, o$segments, o$side)
   })
@@ -154,7 +154,7 @@ register_command("check", function() {
 
 register_command("repair", function() {
   new_command("Mend", "make shapes valid", c("LAYER", "OUTPUT"), list(
-    new_option("rule", "choice", "what of shapes that cross themselves is inside", "even-odd", c("even-odd", "winding"))
+    new_option("rule", "choice", "what of shapes that cross themselves is inside", "even-odd", inside_rules)
   ), "civicatlas repair wards.shp wards-valid.shp", function(o) repair_shapes(o$x, o$rule))
 })
 
@@ -184,7 +184,7 @@ register_command("close-gaps", function() {
 register_command("absorb", function() {
   new_command("Mend", "give slivers to a neighbour", c("LAYER", "OUTPUT"), c(narrow_options(), list(
     new_option("thinness", "number", "area over that of a circle of the same perimeter, at most"),
-    new_option("into", "choice", "which neighbour", "longest border", c("longest border", "largest")),
+    new_option("into", "choice", "which neighbour", "longest border", absorbing_neighbours),
     new_option("same", "column", "column in which the neighbour must be equal"),
     new_option("add", "columns", "columns of numbers that are added to the neighbour's, separated by commas")
   )), "civicatlas absorb pieces.gpkg whole.gpkg --narrower-than 30", function(o) {

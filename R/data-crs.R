@@ -32,7 +32,7 @@ crs_of <- function(x) {
 #' @export
 crs_text <- function(x, spelling = "wkt2") {
   call <- rlang::current_env()
-  one_of(spelling, c("wkt2", "wkt1", "prj"), "spelling", call = call)
+  one_of(spelling, crs_spellings, "spelling", call = call)
   value <- as_crs(x, call)
   if (is.null(value)) fail("crs", "There is no CRS to write.", call = call)
   core(core_crs_text(unclass(value), spelling), call = call)
@@ -248,3 +248,5 @@ need_crs <- function(x, why, call = rlang::caller_env(2)) {
   if (!is.null(crs_of(x))) return(invisible())
   fail("crs", c("The layer has no CRS, so {why}.", i = "Label it first: {.code declare_crs(x, \"EPSG:\u2026\")}."), call = call)
 }
+
+crs_spellings <- c("wkt2", "wkt1", "prj")

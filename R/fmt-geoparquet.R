@@ -228,7 +228,8 @@ parquet_column <- function(column) {
   column
 }
 
-# The CRS is JSON with an id; a column without one is on longitude and latitude (GeoParquet 1.1, "crs"). Codes are taken from its id.
+# The CRS is JSON with an id; a column without one is on longitude and latitude (GeoParquet 1.1, "crs"). It is found by its id, or by
+# its name where it has none of ours.
 parquet_crs <- function(about, source, call) {
   if (!"crs" %in% names(about)) return(crs_by_code(4326, call))
   if (is.null(about$crs)) return(NULL)
@@ -236,9 +237,11 @@ parquet_crs <- function(about, source, call) {
   if (grepl("^OGC:CRS84", id)) return(crs_by_code(4326, call))
   code <- if (grepl("^EPSG:[0-9]+$", id)) as.integer(sub("EPSG:", "", id)) else 0L
   if (!is.null(core_crs_find(code))) return(crs_by_code(code, call))
-  caution("crs", c("The CRS of {.file {basename(source$name)}}, {.val {about$crs$name %||% 'unnamed'}}, has no code in the registry; the layer has none.",
-                   i = "Label it: {.code declare_crs(x, \"EPSG:\u2026\")}."))
-  NULL
+  named <- if (rlang::is_string(about$crs$name)) crs_by_name(about$crs$name)
+  if (is.null(named)) {
+    caution("crs", "The CRS of {.file {basename(source$name)}}, {.val {about$crs$name %||% 'unnamed'}}, is not in the registry; the layer has none.")
+  }
+  named
 }
 
 header_of_geoparquet <- function(source) {

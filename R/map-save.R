@@ -19,7 +19,7 @@
 save_map <- function(map, file, width = 24, height = 16, unit = "cm", dpi = if (unit == "px") 96 else 300, replace = TRUE) {
   call <- rlang::current_env()
   if (!ggplot2::is_ggplot(map)) fail("argument", "{.arg map} is no map: a ggplot or a sheet of them is needed.", call = call)
-  one_of(unit, c("cm", "in", "px"), "unit", call = call)
+  one_of(unit, sheet_units, "unit", call = call)
   inches <- inches_of(width, height, unit, dpi, call)
   file <- path.expand(file)
   format <- one_of(ascii_lower(tools::file_ext(file)), names(map_devices), "ending of file", call = call)
@@ -99,3 +99,5 @@ draw_to <- function(map, file, format, width, height, dpi) {
   on.exit(grDevices::dev.off())
   print(map)
 }
+
+sheet_units <- c("cm", "in", "px")

@@ -24,7 +24,7 @@
 autocorrelation_of <- function(x, neighbours, statistic = "moran", assumption = "randomisation", permutations = 999, seed = NULL,
                                alternative = "greater") {
   call <- rlang::current_env()
-  one_of(statistic, c("moran", "geary"), "statistic", call = call)
+  one_of(statistic, autocorrelation_statistics, "statistic", call = call)
   one_of(assumption, c("randomisation", "normality", "permutation"), "assumption", call = call)
   one_of(alternative, c("greater", "less", "two-sided"), "alternative", call = call)
   known <- complete_links(x, neighbours, call)
@@ -188,3 +188,5 @@ with_seed <- function(seed, expr) {
   set.seed(seed)
   expr
 }
+
+autocorrelation_statistics <- c("moran", "geary")

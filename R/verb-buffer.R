@@ -95,9 +95,9 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
 are_ascending <- function(x) is.numeric(x) && length(x) && !anyNA(x) && all(diff(c(0, x)) > 0)
 
 buffer_style <- function(ends, corners, segments, side, call) {
-  one_of(ends, c("round", "flat", "square"), "ends", call = call)
-  one_of(corners, c("round", "mitred", "bevelled"), "corners", call = call)
-  one_of(side, c("both", "left", "right"), "side", call = call)
+  one_of(ends, line_ends, "ends", call = call)
+  one_of(corners, outline_corners, "corners", call = call)
+  one_of(side, line_sides, "side", call = call)
   if (!rlang::is_integerish(segments, 1, finite = TRUE) || segments < 1 || segments > 1024) {
     fail("argument", "{.arg segments} must be a whole number from 1 to 1024.", call = call)
   }
@@ -146,3 +146,8 @@ cut_out <- function(shape, mask, inside, call) {
   found <- core(core_mask(handles_of(shape), store_of(shape), handles_of(mask), store_of(mask), inside), call = call)
   shapes_of_rows(found, 1L, crs_of(shape))
 }
+
+# What arguments may be; the commands read it too.
+line_ends <- c("round", "flat", "square")
+outline_corners <- c("round", "mitred", "bevelled")
+line_sides <- c("both", "left", "right")

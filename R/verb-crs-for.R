@@ -41,7 +41,7 @@ box_size <- function(boxes) {
 #' @export
 crs_for <- function(x, measuring = "area") {
   call <- rlang::current_env()
-  one_of(measuring, c("area", "distance", "shape"), "measuring", call = call)
+  one_of(measuring, crs_purposes, "measuring", call = call)
   extent <- degrees_extent(x, call)
   base <- geographic_base(crs_of(as_shapes(x)))
   place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1],
@@ -135,3 +135,5 @@ share_in_words <- function(share) {
   plain <- function(x) format(signif(x, 2), scientific = FALSE)
   if (share < 0.001) paste(plain(share * 1e6), "in a million") else paste(plain(share * 100), "%")
 }
+
+crs_purposes <- c("area", "distance", "shape")

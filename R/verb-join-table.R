@@ -34,7 +34,7 @@ join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FA
   if (is_tiled(x)) return(put_off("join_table"))
   started <- clock()
   call <- rlang::current_env()
-  one_of(multiple, c("error", "all", "first"), "multiple", call = call)
+  one_of(multiple, keyed_rows_taken, "multiple", call = call)
   table <- dplyr::ungroup(tibble::as_tibble(attribute_table(table)))
   by <- join_keys(x, table, by, call)
   keys <- comparable_keys(x, table, by, ignore_case, accepted_keys(accept, call))
@@ -213,3 +213,5 @@ nearest_key <- function(key, others) {
   best <- which.min(apart)
   if (apart[best] <= max(1, nchar(key) / 3)) others[best] else NA_character_
 }
+
+keyed_rows_taken <- c("error", "first", "all")

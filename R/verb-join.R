@@ -29,8 +29,8 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
-  one_of(unmatched, c("keep", "drop"), "unmatched", call = call)
-  one_of(multiple, c("all", "first", "largest"), "multiple", call = call)
+  one_of(unmatched, keep_or_drop, "unmatched", call = call)
+  one_of(multiple, partners_taken, "multiple", call = call)
   shapes <- list(x = on_one_turn(as_shapes(x)), y = on_one_turn(as_shapes(y)))
   pairs <- find_pairs(shapes$x, shapes$y, relation, distance, unit, call = call)
   repeated <- length(core_occurrences(pairs$x, nrow(x))$several)
@@ -268,3 +268,6 @@ directions <- function(x, y, rows) {
   }
   out %% 360
 }
+
+keep_or_drop <- c("keep", "drop")
+partners_taken <- c("all", "first", "largest")

@@ -41,7 +41,7 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   call <- rlang::current_env()
   need_frames(x, y, call)
   one_of(keep, names(overlay_parts), "keep", call = call)
-  one_of(touches, c("drop", "keep"), "touches", call = call)
+  one_of(touches, keep_or_drop, "touches", call = call)
   y <- meet(x, y, crs, call = call)
   a <- overlay_shapes(x, call)
   b <- overlay_shapes(y, call)

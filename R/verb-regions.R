@@ -46,9 +46,9 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   call <- rlang::current_env()
   regions <- .regions
   need_frames(regions, .features, call)
-  share <- one_of(.share, c("none", "area", "length"), ".share", call = call)
+  share <- one_of(.share, share_measures, ".share", call = call)
   one_of(.borders, c("first", "all"), ".borders", call = call)
-  form <- one_of(.form, c("long", "wide"), ".form", call = call)
+  form <- one_of(.form, summary_forms, ".form", call = call)
   features <- meet(regions, .features, .crs, "regions", "features", ".crs", call)
   columns <- attribute_table(features)
   chosen <- function(quosure, what) if (!rlang::quo_is_null(quosure)) names(choose_columns(columns, quosure, what, call))
@@ -308,3 +308,6 @@ apportioned <- function(columns, pairs, intensive) {
 rowsum_of <- function(values, groups, n) {
   core_grouped_sums(as.double(values), seq_along(values), as.integer(groups), n, FALSE)$sum
 }
+
+share_measures <- c("none", "area", "length")
+summary_forms <- c("long", "wide")

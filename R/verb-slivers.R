@@ -154,7 +154,7 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   started <- clock()
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn absorb_slivers} takes a spatial frame.", call = call)
-  one_of(into, c("longest border", "largest"), "into", call = call)
+  one_of(into, absorbing_neighbours, "into", call = call)
   if (is.null(area) && is.null(thinness) && is.null(narrower_than)) {
     fail("argument", c("Nothing says which shapes are slivers.", i = "Give {.arg area}, {.arg narrower_than} or {.arg thinness}."), call = call)
   }
@@ -226,3 +226,5 @@ single_parts <- function(shapes) {
   found <- core_derive(handles_of(shapes), store_of(shapes), "parts")
   list(shapes = shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes)), rows = found$x)
 }
+
+absorbing_neighbours <- c("longest border", "largest")

@@ -35,7 +35,7 @@ repair_shapes <- function(x, rule = "even-odd") {
   if (is_tiled(x)) return(put_off("repair_shapes"))
   started <- clock()
   call <- rlang::current_env()
-  one_of(rule, c("even-odd", "winding"), "rule", call = call)
+  one_of(rule, inside_rules, "rule", call = call)
   shapes <- as_shapes(x, call = call)
   problems <- core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem
   broken <- which(nzchar(problems) & !is.na(shapes) & !geometry_type_of(shapes) %in% c("point", "multipoint"))
@@ -99,3 +99,5 @@ format_area <- function(area, crs) {
   unit <- if (area >= 1e7) "km2" else if (area >= 1e5) "ha" else "m2"
   paste(format_count(signif(area / area_units[[unit]], 5)), unit)
 }
+
+inside_rules <- c("even-odd", "winding")

@@ -260,6 +260,30 @@ test_that("options have the names and defaults of R's arguments, but where they 
   }
 })
 
+test_that("choices of options are those that R's arguments are checked against", {
+  x <- read_layer(demo_file("wards.shp"))
+  y <- suppressMessages(reproject_to(read_layer(demo_file("rooms.geojson")), x))
+  refused <- function(call) rlang::catch_cnd(eval(call), "civicatlas_error_choice")
+  verbs <- list(
+    crs = quote(crs_for(x, measuring = "?")), buffer = quote(buffer_by(x, 1, ends = "?")), buffer = quote(buffer_by(x, 1, corners = "?")),
+    buffer = quote(buffer_by(x, 1, side = "?")), buffer = quote(buffer_by(x, 1, unit = "?")), repair = quote(repair_shapes(x, rule = "?")),
+    absorb = quote(absorb_slivers(x, narrower_than = 1, into = "?")), overlay = quote(overlay_with(x, y, keep = "?")),
+    join = quote(join_where(x, y, relation = "?")), join = quote(join_where(x, y, unmatched = "?")), join = quote(join_where(x, y, multiple = "?")),
+    "join-table" = quote(join_table(x, data.frame(ward_id = "1"), "ward_id", multiple = "?")), summarise = quote(summarise_into(x, y, .share = "?")),
+    summarise = quote(summarise_into(x, y, .form = "?")), map = quote(choropleth_map(x, residents, numbers = "?")),
+    map = quote(choropleth_map(x, residents, method = "?")), map = quote(choropleth_map(x, residents, palette = "?")),
+    autocorrelation = quote(autocorrelation_of(x$residents, neighbours_of(x), statistic = "?"))
+  )
+  for (i in seq_along(verbs)) {
+    call <- verbs[[i]]
+    argument <- sub("^[.]", "", names(call)[vapply(as.list(call), identical, NA, "?")])
+    told <- conditionMessage(refused(call))
+    options <- civicatlas:::command_record(names(verbs)[i])$options
+    listed <- if (argument == "palette") names(civicatlas:::palettes) else options[[argument]]$values
+    expect_true(length(listed) > 1 && all(vapply(listed, grepl, NA, gsub("\\s+", " ", told), fixed = TRUE)), label = paste(names(verbs)[i], argument, told))
+  }
+})
+
 test_that("tables are fitted to a width", {
   x <- tibble::tibble(id = 1:2, name = c(strrep("x", 80), "short"), more = c(strrep("y", 30), "z"), number = c(1.5, 2))
   lines <- capture.output(civicatlas:::print_table(x, "", 60))

@@ -17,7 +17,9 @@ test_that("GeoParquet made by hand is read with its CRS", {
   expect_true(crs_of(x) == crs(32757))
   expect_true(crs_of(read_layer(parquet_by_hand(""))) == crs(4326))
   suppressWarnings(expect_null(crs_of(read_layer(parquet_by_hand(",\"crs\":null")))))
-  expect_warning(suppressWarnings(read_layer(parquet_by_hand(",\"crs\":{\"name\":\"mine\"}")), "nothing"), "mine") |> expect_warning("no CRS")
+  expect_warning(suppressWarnings(read_layer(parquet_by_hand(",\"crs\":{\"name\":\"mine\"}")), "nothing"), "\"mine\", is not in the registry") |>
+    expect_warning("no CRS")
+  expect_true(suppressWarnings(crs_of(read_layer(parquet_by_hand(",\"crs\":{\"name\":\"ETRS89 / UTM zone 33N\"}")))) == crs(25833))
   expect_identical(suppressWarnings(read_layer(file, within = c(2, 2, 5, 5)))$name, "c")
 })
 
