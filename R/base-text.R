@@ -21,8 +21,12 @@ valid_text <- function(text) {
 # What an error of another library says.
 said_by <- function(e) valid_text(conditionMessage(e))
 
-# The same on one line, without colours.
-said_on_a_line <- function(e) trimws(gsub("\\s*\n\\s*", " ", cli::ansi_strip(said_by(e))))
+# The same on one line, without colours and without the place in a text that is pointed at.
+said_on_a_line <- function(e) {
+  lines <- strsplit(cli::ansi_strip(said_by(e)), "\n", fixed = TRUE)[[1]]
+  marks <- grep("^ *\\^+$", lines)
+  trimws(gsub("\\s+", " ", paste(lines[setdiff(seq_along(lines), c(marks, marks - 1))], collapse = " ")))
+}
 
 # Names short enough to be shown in a line.
 cut_name <- function(names) ifelse(nchar(names) > 60, paste0(substr(names, 1, 59), "\u2026"), names)

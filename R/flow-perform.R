@@ -24,11 +24,11 @@ perform_command <- function(command, ...) {
     fail("argument", "The command {.val {command}} needs {.arg {gsub('-', '_', missing[1])}}: {record$options[[missing[1]]]$help}.", call = call)
   }
   inputs <- inputs_by_role(record, given[!named], call)
-  run <- rlang::env(results = list(), values = list())
+  run <- rlang::env(results = list(), values = list(), call = call)
   takes <- lapply(inputs[intersect(names(inputs), layer_roles)], keep_under_names, run)
   options <- Map(text_of_option, given[named], names(given)[named], list(run))
   step <- list(command = command, takes = takes)
-  result <- perform_step(step, options[!vapply(options, is.null, NA)], inputs$condition[[1]], NULL, run, call)
+  result <- perform_step(step, options[!vapply(options, is.null, NA)], inputs$condition[[1]], run)
   if (!inherits(result, "drawing")) return(result)
   draw_into(result, inputs$image[[1]], call)
 }

@@ -1,9 +1,11 @@
 #' Workflows: the same steps again
 #'
 #' A workflow is a YAML file with a title, typed inputs, named steps that are commands of the [command-line tool][commands], and outputs. It is
-#' checked whole before anything runs: every mistake is told at once, by line and column. `vignette("next-month", "civicatlas")` has the language.
+#' checked whole before anything runs: every mistake is told at once, by line and column. `check_workflow()` also looks at the layers of the inputs, where
+#' they are there, and tells columns that a step would not find and CRSs that would not meet. `vignette("next-month", "civicatlas")` has the language.
 #'
 #' @param path Path of a workflow.
+#' @param ... Values of inputs by name, where the check is for these and not the defaults.
 #' @return `read_workflow()`: a workflow that prints well, a list of `title`, `inputs`, `steps` in the order that they run in, and `outputs`.
 #'   `check_workflow()`: a tibble of `line`, `column`, `problem` and `remedy`, without rows where there is no mistake.
 #' @section Errors: `civicatlas_error_workflow` where `read_workflow()` finds mistakes, all of which it lists.
@@ -23,9 +25,10 @@ read_workflow <- function(path) {
 
 #' @rdname read_workflow
 #' @export
-check_workflow <- function(path) examined_workflow(path, rlang::current_env())$problems
+check_workflow <- function(path, ...) examined_workflow(path, rlang::current_env(), rlang::list2(...))$problems
 
-examined_workflow <- function(path, call) {
+# With `given`, a list of values of inputs, what the steps would run into is foreseen too.
+examined_workflow <- function(path, call, given = NULL) {
   if (!rlang::is_string(path)) fail("argument", "{.arg path} must be the path of a workflow.", call = call)
   if (!file.exists(path)) no_such_file(path, call)
   found <- new.env(parent = emptyenv())
@@ -34,11 +37,16 @@ examined_workflow <- function(path, call) {
     one <- tibble::tibble(line = as.integer(node$line), column = as.integer(node$column), problem = problem, remedy = remedy)
     found$problems[[length(found$problems) + 1]] <- one
   }
-  workflow <- tryCatch(workflow_of_nodes(read_yaml_nodes(readLines(path, encoding = "UTF-8", warn = FALSE)), tell), civicatlas_yaml_problem = function(e) {
+  node <- NULL
+  workflow <- tryCatch({
+    node <- read_yaml_nodes(readLines(path, encoding = "UTF-8", warn = FALSE))
+    workflow_of_nodes(node, tell)
+  }, civicatlas_yaml_problem = function(e) {
     tell(e, conditionMessage(e), e$remedy)
     NULL
   })
   if (!is.null(workflow)) workflow$path <- normalizePath(path)
+  if (!is.null(given) && !length(found$problems)) tell_foreseen(workflow, given, node, tell, call)
   none <- tibble::tibble(line = integer(), column = integer(), problem = character(), remedy = character())
   problems <- vctrs::vec_rbind(none, !!!found$problems)
   list(workflow = workflow, problems = problems[order(problems$line, problems$column), ])

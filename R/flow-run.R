@@ -8,36 +8,39 @@
 #' @param folder Where outputs, the log (`run.log`, and `run.jsonl` for programs) and kept results go; made where it is not there.
 #' @param keep `FALSE` to keep no results of steps.
 #' @param from Name of a step: it, and those that need it, run again in any case.
+#' @param write_steps `TRUE` to write what each step gave too: a layer as GeoPackage, a table as CSV, in `folder/steps`.
+#' @section Side by side: where `mirai::daemons()` are set, steps that do not wait for one another run side by side on them, and share the cores. Steps on
+#'   layers in tiles share out their tiles instead (see [run_tiles()]).
 #' @return A list that prints well, of `inputs` (values by name), `steps` (a tibble of `step`, `command`, `rows_in`, `rows_out`, `seconds`, `kept` and
 #'   `warnings`), `outputs` (paths by name), `results` (what each step gave) and `said` (warnings), of class `workflow_run`.
-#' @section Errors: `civicatlas_error_workflow` for mistakes in the workflow, `civicatlas_error_argument` for inputs that do not fit, both before anything
-#'   runs; an error of a step names it.
+#' @section Errors: `civicatlas_error_workflow` for mistakes in the workflow, columns that would not be there and CRSs that would not meet (foreseen on a few
+#'   rows of each layer), `civicatlas_error_argument` for inputs that do not fit, all before anything runs; an error of a step names it.
 #' @examples
 #' file <- system.file("workflows", "out-of-reach.yaml", package = "civicatlas")
 #' run_workflow(file, distance = 500, folder = tempfile())
 #' @export
-run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL) {
+run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, write_steps = FALSE) {
   call <- rlang::current_env()
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
-  given <- rlang::list2(...)
-  values <- values_of_inputs(workflow, given, call)
+  values <- values_of_inputs(workflow, rlang::list2(...), call)
   if (!is.null(from)) one_of(from, names(workflow$steps), "from", call = call)
   if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
-  run <- new.env(parent = emptyenv())
-  run$values <- values
-  run$results <- list()
-  run$keys <- lapply(stats::setNames(names(values), names(values)), function(name) key_of_input(workflow$inputs[[name]], values[[name]]))
-  run$again <- from
-  for (name in inputs_of_type(workflow$inputs, "layer")) check_layer(name, workflow, run, folder, keep, call)
-  log <- new_run_log(folder, workflow, values)
-  steps <- lapply(names(workflow$steps), function(name) run_step(name, workflow$steps[[name]], workflow, run, folder, keep, log, call))
-  outputs <- write_outputs(workflow, run, folder, keep, call)
+  run <- new_run(workflow, values, folder, keep, from, call)
+  foresee_run(run)
+  run$log <- new_run_log(folder, workflow, values)
+  steps <- run_steps(run)
+  targets <- c(workflow$outputs, if (write_steps) files_of_steps(run))
+  written <- write_outputs(targets, run)
   if (keep) prune_kept(folder)
-  steps <- vctrs::vec_rbind(!!!steps)
-  counts <- paste0(counted(nrow(steps), "step"), ", ", sum(steps$kept), " of them kept from before; ", counted(length(outputs), "output"))
+  counts <- paste0(counted(nrow(steps), "step"), ", ", sum(steps$kept), " of them kept from before; ", counted(length(targets), "output"))
   say("{.fn run_workflow}: {counts} in {.file {folder}}.")
-  structure(list(title = workflow$title, inputs = values, steps = steps, outputs = outputs, results = run$results, asked = workflow$inputs, workflow = workflow,
-                 steps_of_outputs = unlist(workflow$outputs), said = run$said), class = "workflow_run")
+  structure(list(title = workflow$title, inputs = values, steps = steps, outputs = written[names(workflow$outputs)], results = run$results,
+                 asked = workflow$inputs, workflow = workflow, steps_of_outputs = unlist(workflow$outputs), said = run$said), class = "workflow_run")
+}
+
+new_run <- function(workflow, values, folder, keep, from, call) {
+  keys <- lapply(stats::setNames(names(values), names(values)), function(name) key_of_input(workflow$inputs[[name]], values[[name]]))
+  rlang::env(workflow = workflow, values = values, results = list(), keys = keys, folder = folder, keeps = keep, again = from, said = character(), call = call)
 }
 
 #' @export
@@ -56,14 +59,17 @@ print.workflow_run <- function(x, ...) {
 values_of_inputs <- function(workflow, given, call, there = TRUE) {
   unknown <- setdiff(names(given), names(workflow$inputs))
   if (length(unknown)) one_of(unknown[1], names(workflow$inputs), "...", call = call)
-  values <- lapply(stats::setNames(names(workflow$inputs), names(workflow$inputs)), function(name) {
-    given[[name]] %||% default_of_input(workflow$inputs[[name]], dirname(workflow$path))
-  })
+  values <- values_where_known(workflow, given)
   missing <- names(values)[vapply(values, is.null, NA)]
   problems <- if (length(missing)) paste0("\"", missing, "\" has no value")
   for (name in setdiff(names(values), missing)) problems <- c(problems, problem_of_value(name, workflow$inputs[[name]], values[[name]], there))
   if (length(problems)) fail("argument", c("The inputs do not fit:", stats::setNames(escape(problems), rep("x", length(problems)))), call = call)
   values
+}
+
+# What was given, or the defaults; NULL for inputs without either.
+values_where_known <- function(workflow, given) {
+  lapply(stats::setNames(nm = names(workflow$inputs)), function(name) given[[name]] %||% default_of_input(workflow$inputs[[name]], dirname(workflow$path)))
 }
 
 # Paths are taken from the folder of the workflow.
@@ -102,12 +108,14 @@ table_of_input <- function(input, value) {
   if (!is.null(input$layer) && !dir.exists(value) && nrow(list_layers(value)) > 1) input$layer
 }
 
-# Is the layer of an input what was asked for? Looked at once for each content.
-check_layer <- function(name, workflow, run, folder, keep, call) {
-  key <- rlang::hash(list("input", workflow$inputs[[name]][c("shapes", "columns")], run$keys[[name]]))
-  if (keep && !is.null(kept_result(folder, key))) return(invisible())
-  layer_of(name, workflow, run, call)
-  if (keep) keep_result(folder, key, list(fits = TRUE))
+# Is the layer of an input what was asked for? Looked at once for each content; gives a few of its rows.
+check_layer <- function(name, run) {
+  key <- rlang::hash(list("input", run$workflow$inputs[[name]][c("shapes", "columns")], run$keys[[name]]))
+  kept <- if (run$keeps) kept_result(run$folder, key)
+  if (!is.null(kept)) return(kept$few)
+  few <- few_rows(layer_of(name, run))
+  if (run$keeps) keep_result(run$folder, key, list(few = few))
+  few
 }
 
 # What tells one value of an input from another: a hash of the contents of files, not of their times.
@@ -119,172 +127,6 @@ key_of_input <- function(input, value) {
   beside <- c(members_beside(value), paste0(value, c("-wal", "-journal")))  # of a shapefile, and what a GeoPackage has not taken in yet
   rlang::hash(unname(tools::md5sum(sort(unlist(c(value, beside))))))
 }
-
-# --- steps ---------------------------------------------------------------------------------------------------------------
-
-# The values that stand for names in braces.
-texts_of_values <- function(values, workflow) unlist(values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
-
-run_step <- function(name, step, workflow, run, folder, keep, log, call) {
-  started <- clock()
-  texts <- texts_of_values(run$values, workflow)
-  options <- lapply(step$options, with_values, texts)
-  condition <- if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts)
-  key <- rlang::hash(list(step$command, options, condition, step$takes, run$keys[step$needs], as.character(utils::packageVersion("civicatlas"))))
-  again <- !is.null(run$again) && (name %in% run$again || length(intersect(step$needs, run$again)) > 0)
-  if (again) run$again <- union(run$again, name)
-  kept <- if (keep && !again) kept_result(folder, key)
-  told <- character()
-  result <- kept$result %||% withCallingHandlers(
-    tryCatch(perform_step(step, options, condition, workflow, run, call), error = function(e) {
-      log(list(step = name, command = step$command, error = said_by(e)))
-      fail("workflow", c("The step {.val {name}} failed: {step$command}.", x = "{cli::ansi_strip(said_by(e))}"), call = call)
-    }),
-    warning = function(w) told <<- c(told, said_on_a_line(w))
-  )
-  rows <- function(x) if (is.data.frame(x)) nrow(x) else NA_integer_
-  rows_in <- kept$rows_in %||% rows(run$results[[step$needs[1]]])
-  told <- kept$said %||% told
-  run$said <- c(run$said, paste0(name, ": ", told, recycle0 = TRUE))
-  if (keep && is.null(kept) && is.data.frame(result)) keep_result(folder, key, list(result = result, rows_in = rows_in, said = told))
-  run$results[[name]] <- result
-  run$keys[[name]] <- key
-  line <- list(step = name, command = step$command, rows_in = rows_in, rows_out = rows(result),
-               seconds = round(clock() - started, 3), kept = !is.null(kept), warnings = length(told))
-  log(c(line, list(megabytes = round(as.double(utils::object.size(result)) / 1e6, 3), said = told)))
-  tibble::as_tibble(line)
-}
-
-# A command with layers in place of files; what draws gives what it would draw (see write_output()).
-perform_step <- function(step, options, condition, workflow, run, call) {
-  record <- command_record(step$command)
-  values <- lapply(record$options, `[[`, "default")
-  for (name in names(options)) {
-    values[[name]] <- switch(record$options[[name]]$type,
-      layer = layer_of(options[[name]], workflow, run, call), file = run$values[[options[[name]]]], flag = options[[name]] == "true",
-      check_option_text(record$options[[name]], options[[name]])
-    )
-  }
-  names(values) <- gsub("-", "_", names(values), fixed = TRUE)
-  o <- c(values, list(condition = condition, known = new.env(parent = emptyenv())))
-  layer <- function(role) if (!is.null(step$takes[[role]])) for_command(layer_of(step$takes[[role]], workflow, run, call), step$command)
-  o$x <- if (!is.null(step$takes$layer)) chosen_rows(layer("layer"), o$where, o$within)
-  o$y <- if (!is.null(step$takes$other)) brought_to(o$x, layer("other"), o$match_crs)
-  o$table <- layer("table")
-  if (!is.null(step$takes$layers)) o$layers <- lapply(stats::setNames(step$takes$layers, step$takes$layers), layer_of, workflow, run, call)
-  if ("IMAGE" %in% record$role) return(structure(list(command = step$command, o = o), class = "drawing"))
-  run_if_whole(record$run(o))
-}
-
-# The layer of a step or input, read once a run.
-layer_of <- function(name, workflow, run, call) {
-  if (is.null(run$results[[name]])) run$results[[name]] <- layer_of_input(name, workflow$inputs[[name]], run$values[[name]], call)
-  run$results[[name]]
-}
-
-# The outputs, of which those stay as they are that a run before wrote of the same results, and nobody changed.
-write_outputs <- function(workflow, run, folder, keep, call) {
-  record <- file.path(kept_folder(folder), "outputs.rds")
-  before <- if (keep && file.exists(record)) tryCatch(readRDS(record), error = function(e) list())
-  state <- function(target) unname(tools::md5sum(c(target, unlist(members_beside(target)))))
-  targets <- vapply(names(workflow$outputs), function(file) {
-    target <- file.path(folder, file)
-    key <- run$keys[[workflow$outputs[[file]]]]
-    same <- identical(before[[file]]$key, key) && identical(before[[file]]$state, state(target))
-    if (!same) write_output(target, workflow$outputs[[file]], workflow, run, call)
-    before[[file]] <<- list(key = key, state = state(target))
-    target
-  }, "")
-  if (keep && length(targets)) {
-    dir.create(kept_folder(folder), FALSE)
-    saveRDS(before, record)
-  }
-  targets
-}
-
-write_output <- function(target, step, workflow, run, call) {
-  file <- basename(target)
-  dir.create(dirname(target), FALSE, TRUE)
-  result <- run$results[[step]]
-  if (inherits(result, "drawing")) {
-    draw_into(result, target, call)
-  } else if (is_tiled(result)) {
-    write_layer(result, target, replace = TRUE)
-  } else if (is.data.frame(result)) {
-    write_layer(without_lists(result), target, replace = TRUE)
-  } else {
-    fail("argument", "The step {.val {step}} gives no layer that could be written to {.file {file}}.", call = call)
-  }
-  target
-}
-
-# --- what is kept --------------------------------------------------------------------------------------------------------
-
-# Lists of `result`, `rows_in` and what was `said` in warnings.
-kept_folder <- function(folder) file.path(folder, ".kept")
-kept_path <- function(folder, key) file.path(kept_folder(folder), paste0(key, ".rds"))
-
-# NULL where there is none, or one that cannot be read.
-kept_result <- function(folder, key) {
-  path <- kept_path(folder, key)
-  if (!file.exists(path)) return(NULL)
-  tryCatch({
-    result <- readRDS(path)
-    Sys.setFileTime(path, Sys.time())  # used last
-    result
-  }, error = function(e) NULL, warning = function(w) NULL)
-}
-
-keep_result <- function(folder, key, result) {
-  dir.create(kept_folder(folder), FALSE)
-  path <- kept_path(folder, key)
-  beside <- name_beside(path)
-  on.exit(unlink(beside, expand = FALSE))
-  saveRDS(result, beside, compress = FALSE)
-  file.rename(beside, path)
-}
-
-# Those used longest ago go where all take more than the option allows.
-prune_kept <- function(folder) {
-  files <- list.files(kept_folder(folder), full.names = TRUE)
-  about <- file.info(files)
-  newest <- order(about$mtime, decreasing = TRUE)
-  over <- cumsum(about$size[newest]) > as.double(getOption("civicatlas.kept_bytes", 2e9))
-  unlink(files[newest][over], expand = FALSE)
-}
-
-#' @rdname run_workflow
-#' @export
-forget_runs <- function(folder = ".") {
-  files <- list.files(kept_folder(folder), full.names = TRUE)
-  size <- sum(file.size(files))
-  unlink(kept_folder(folder), recursive = TRUE, expand = FALSE)
-  say("{.fn forget_runs}: {counted(length(files), 'result')} of {format_size(size)} removed from {.file {folder}}.")
-  invisible(length(files))
-}
-
-# --- the log -------------------------------------------------------------------------------------------------------------
-
-# A function that adds a line about a step to run.log, as text, and to run.jsonl.
-new_run_log <- function(folder, workflow, values) {
-  text <- file.path(folder, "run.log")
-  lines <- file.path(folder, "run.jsonl")
-  shown <- vapply(values, function(value) if (is.data.frame(value)) counted(nrow(value), "row") else without_secrets(paste(value, collapse = ",")), "")
-  now <- format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC")
-  writeLines(enc2utf8(c(paste0(now, "  ", workflow$title), paste0("  ", names(shown), " = ", shown, recycle0 = TRUE))), text, useBytes = TRUE)
-  started <- list(started = now, workflow = workflow$title, version = as.character(utils::packageVersion("civicatlas")), inputs = as.list(shown))
-  writeLines(as_json_line(started), lines, useBytes = TRUE)
-  add <- function(line, file) cat(enc2utf8(line), "\n", file = file, sep = "", append = TRUE)
-  function(about) {
-    add(as_json_line(about), lines)
-    counts <- sprintf("%s: %s, %s rows in, %s out, %s s%s", about$step, about$command, about$rows_in %||% "?", about$rows_out %||% "?", about$seconds %||% "?",
-                      if (isTRUE(about$kept)) ", kept from before" else "")
-    add(paste0("  ", if (is.null(about$error)) counts else paste0(about$step, ": failed: ", about$error)), text)
-    for (warning in about$said) add(paste0("    ! ", warning), text)
-  }
-}
-
-as_json_line <- function(x) enc2utf8(as.character(jsonlite::toJSON(x, auto_unbox = TRUE, null = "null", na = "null", digits = NA)))
 
 # --- other values --------------------------------------------------------------------------------------------------------
 
@@ -325,6 +167,8 @@ register_command("run", function() {
     new_option("from", "text", "a step: it, and those that need it, run again in any case"),
     new_option("sweep", "text", "an input and its values: name=value,value,...; a run in a folder of its own for each"),
     new_option("check", "flag", "tell every mistake, and run nothing"),
+    new_option("keep", "flag", "write what each step gave, too, in the folder's steps/"),
+    new_option("daemons", "whole", "how many processes to share the steps among"),
     new_option("forget", "flag", "remove the kept results of the folder first"), new_option("report", "file", "page of HTML, or PDF, to write about the run"),
     new_option("script", "file", "write the run as a script instead: .R, .sh or _targets.R"),
     new_option("drawing", "file", "draw the workflow instead: .png, .svg or .mmd")
@@ -334,7 +178,7 @@ register_command("run", function() {
     if (!is.null(o$drawing)) return(drawn_workflow(o))
     if (o$forget) forget_runs(o$folder)
     if (!is.null(o$sweep)) return(swept_workflow(o))
-    run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from))
+    run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from, write_steps = o$keep))
     if (!is.null(o$report)) atlas_report(run, o$report, replace = TRUE)
     if (!o$json) print(run)
     structure(list(title = run$title, inputs = run$inputs, steps = run$steps, outputs = as.list(run$outputs)), class = "shown_already")
@@ -355,7 +199,7 @@ values_set <- function(o) {
 }
 
 checked_workflow <- function(o) {
-  problems <- check_workflow(o$workflow)
+  problems <- rlang::inject(check_workflow(o$workflow, !!!values_set(o)))
   if (!o$json && nrow(problems)) cat(sprintf("%s:%d:%d: %s. %s\n", o$workflow, problems$line, problems$column, problems$problem, problems$remedy), sep = "")
   if (nrow(problems)) fail(c("choice", "workflow"), "{.file {o$workflow}} has {counted(nrow(problems), 'mistake')}.", call = NULL)
   say("{.file {o$workflow}} has no mistake.")

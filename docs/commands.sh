@@ -98,4 +98,4 @@ STEPS
 civicatlas batch steps.txt --check --set "data=$data,distance=400"
 civicatlas batch steps.txt --set "data=$data,distance=400"
 civicatlas run "$data/../workflows/out-of-reach.yaml" --check
-civicatlas run "$data/../workflows/out-of-reach.yaml" --set distance=500 --folder results
+civicatlas run "$data/../workflows/out-of-reach.yaml" --set distance=500 --folder results --keep

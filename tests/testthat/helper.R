@@ -67,3 +67,10 @@ workbook <- function(rows, env = parent.frame(), sheet = NULL) {
   writeBin(civicatlas:::core_encode_zip(names(parts), lapply(unname(parts), charToRaw)), file)
   file
 }
+
+# Daemons on this machine, until the test ends.
+local_daemons <- function(n, env = parent.frame()) {
+  testthat::skip_if_not_installed("mirai")
+  mirai::daemons(n)
+  withr::defer(mirai::daemons(0), env)
+}

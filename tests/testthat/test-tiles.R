@@ -391,12 +391,6 @@ test_that("two runs into one target do not meet", {
 
 # --- daemons -------------------------------------------------------------------------------------------------------------
 
-local_daemons <- function(n, env = parent.frame()) {
-  skip_if_not_installed("mirai")
-  mirai::daemons(n)
-  withr::defer(mirai::daemons(0), env)
-}
-
 # What the same run gives where no daemons are set.
 run_sequentially <- function(x) {
   local_binding(daemons_set = function() 0)

@@ -78,6 +78,60 @@ test_that("all mistakes are told at once, by line and column, with what to write
   }
 })
 
+rooms_and_wards <- c("version: 1", "inputs:", paste0("  rooms: {type: layer, default: '", demo_file("rooms.geojson"), "'}"),
+                   paste0("  wards: {type: layer, default: '", demo_file("wards.shp"), "'}"), "  far: {type: number, unit: m, default: 400}", "  which: {type: condition, of: rooms}")
+
+test_that("columns that will not be there and CRSs that will not meet are told before anything runs", {
+  steps <- c(
+    "steps:", "  large:", "    command: keep", "    layer: rooms", "    condition: seets > 20", "  joined: {command: join, layer: rooms, other: wards}",
+    "  met: {command: join, layer: rooms, other: wards, match-crs: true}", "  moved: {command: reproject, layer: rooms, crs: EPSG:32757}",
+    "  sums: {command: dissolve, layer: moved, by: knd}", "  reach: {command: buffer, layer: moved, distance: '{far}'}",
+    "  picture: {command: map, layer: wards, fill: residnts}", "  later: {command: centroid, layer: large}", "  narrow: {command: columns, layer: met, keep: [name, kind]}",
+    "  gone:", "    command: compute", "    layer: narrow", "    set: more = seats + 1", "  asked: {command: keep, layer: rooms, condition: '{which}'}"
+  )
+  file <- write_workflow(rooms_and_wards, steps)
+  found <- check_workflow(file)
+  expect_identical(found$line, c(11L, 12L, 15L, 17L, 23L))
+  for (i in 1:5) expect_match(found$problem[i], c("seets", "different CRSs", "\"knd\"", "residnts", "\"seats\"")[i])
+  expect_identical(found$remedy[2], "Write: match-crs: true.")
+  expect_match(found$remedy[3], "Nearest: \"kind\"")
+  expect_match(check_workflow(file, which = "hight > 3")$problem[6], "hight")
+  expect_match(check_workflow(file, rooms = demo_file("wards.shp"))$problem, "\"kind\"", all = FALSE)
+  folder <- withr::local_tempdir()
+  expect_error(run_workflow(file, which = "seats > 3", folder = folder), "5 steps would fail.*large .keep.: .*match-crs: true", class = "civicatlas_error_workflow")
+  expect_false(file.exists(file.path(folder, "run.log")))
+  misfit <- write_workflow("version: 1", "inputs:", paste0("  wards: {type: layer, shapes: point, default: '", demo_file("wards.shp"), "'}"), "steps:", "  a: {command: centroid, layer: wards}")
+  expect_identical(check_workflow(misfit)$line, 3L)
+  expect_match(check_workflow(misfit)$problem, "polygon")
+})
+
+test_that("steps run side by side on daemons and give the same, and all can be written", {
+  file <- write_workflow(
+    rooms_and_wards[1:4], "steps:", "  moved: {command: reproject, layer: rooms, crs: EPSG:32757}",
+    sprintf("  ring%d: {command: buffer, layer: moved, distance: %d, merged: true}", 1:3, 1:3 * 100), "  far: {command: erase, layer: wards, other: ring3}",
+    "  both: {command: stack, layers: [ring1, ring2]}", "  counts: {command: summarise, layer: wards, other: moved, with: n = count()}", "outputs:", "  far.gpkg: far", "  both.geojson: both"
+  )
+  places <- replicate(2, withr::local_tempdir(.local_envir = parent.frame(2)))
+  here <- run_workflow(file, folder = places[1], write_steps = TRUE)
+  expect_setequal(list.files(file.path(places[1], "steps")), paste0(names(here$workflow$steps), ".gpkg"))
+  expect_identical(wkt_of(read_layer(file.path(places[1], "steps", "ring2.gpkg"))), wkt_of(here$results$ring2))
+  expect_identical(names(here$outputs), c("far.gpkg", "both.geojson"))
+  log <- lapply(readLines(file.path(places[1], "run.jsonl"))[-1], jsonlite::fromJSON)
+  expect_true(all(vapply(log, function(line) line$megabytes > 0, NA)))
+  if (file.exists("/proc/self/status")) expect_true(all(vapply(log, function(line) line$peak_megabytes > 20, NA)))
+  local_daemons(2)
+  beside <- run_workflow(file, folder = places[2])
+  expect_identical(beside$steps$step, here$steps$step)
+  for (name in names(here$results)) expect_identical(wkb_of(beside$results[[name]]), wkb_of(here$results[[name]]), info = name)
+  expect_identical(beside$results$counts$n, here$results$counts$n)
+  expect_identical(sum(run_workflow(file, folder = places[2])$steps$kept), 7L)
+  fails <- write_workflow(
+    rooms_and_wards[1:4], "steps:", "  moved: {command: reproject, layer: wards, crs: EPSG:2154}", "  a: {command: columns, layer: wards, keep: [name]}",
+    "  twice: {command: stack, layers: [a, a]}", "  odd: {command: join-table, layer: wards, table: twice, by: name}"
+  )
+  expect_error(suppressWarnings(run_workflow(fails, folder = places[2])), "step \"odd\" failed|would fail", class = "civicatlas_error_workflow")
+})
+
 test_that("the ready workflows give the numbers of R, of the command line and of the script", {
   folder <- withr::local_tempdir()
   run <- run_workflow(ready("out-of-reach"), distance = 500, folder = folder)

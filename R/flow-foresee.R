@@ -1,0 +1,83 @@
+# What a workflow would run into, before anything runs: its steps are performed on a few rows of each layer. Told are columns and choices that will not
+# be there and CRSs that will not meet; any other error may be one of the few rows alone, and ends what can be foreseen of the steps that need it.
+
+few_rows <- function(x) if (is_tiled(x)) x$prototype else x[seq_len(min(nrow(x), 20)), ]
+
+# By step, the `problem` and its `remedy`. `layers` has a few rows of each layer that is known.
+foreseen_problems <- function(workflow, values, layers) {
+  run <- rlang::env(workflow = workflow, values = values, results = layers, call = NULL)
+  texts <- texts_of_values(values, workflow)
+  inputs <- inputs_of_type(workflow$inputs, "layer")
+  problems <- list()
+  for (name in names(workflow$steps)) {
+    step <- workflow$steps[[name]]
+    options <- lapply(step$options, with_values, texts)
+    condition <- if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts)
+    unknown <- setdiff(intersect(step$needs, c(inputs, names(workflow$steps))), names(run$results))
+    if (length(unknown) || length(names_in_braces(unlist(c(options, condition))))) next
+    problems[[name]] <- tryCatch({
+      run$results[[name]] <- foreseen_result(step, options, condition, run)
+      NULL
+    }, error = foreseen_problem)
+  }
+  problems
+}
+
+foreseen_problem <- function(e) {
+  if (!inherits(e, paste0("civicatlas_error_", c("column", "choice", "crs", "crs_mismatch")))) return(NULL)
+  said <- strsplit(said_on_a_line(e), paste0(" ?", cli::symbol$info, " "))[[1]]
+  said[1] <- gsub(paste0(" ", cli::symbol$bullet, " "), ", ", sub(paste0("[.] ", cli::symbol$bullet), ":", said[1]), fixed = TRUE)
+  remedy <- if (inherits(e, "civicatlas_error_crs_mismatch")) "Write: match-crs: true." else paste(said[-1], collapse = " ")
+  list(problem = sub("[.]$", "", said[1]), remedy = remedy)
+}
+
+# A drawing is looked at for its columns alone.
+foreseen_result <- function(step, options, condition, run) {
+  quietly(suppressWarnings({
+    result <- perform_step(step, options, condition, run)
+    if (!inherits(result, "drawing")) return(result)
+    known <- command_record(step$command)$options
+    for (name in names(options)) {
+      if (known[[name]]$type == "column" && name != "key") need_column(result$o$x, options[[name]], name, call = NULL)
+      if (known[[name]]$type == "expression") expression_option(options[[name]], name, result$o$x)
+    }
+    result
+  }))
+}
+
+# Before the steps of a run: once for the same steps on the same inputs.
+foresee_run <- function(run) {
+  workflow <- run$workflow
+  key <- rlang::hash(list("foreseen", workflow$steps, texts_of_values(run$values, workflow), run$keys))
+  if (run$keeps && !is.null(kept_result(run$folder, key))) return(invisible())
+  layers <- lapply(stats::setNames(nm = inputs_of_type(workflow$inputs, "layer")), check_layer, run)
+  problems <- foreseen_problems(workflow, run$values, layers)
+  if (length(problems)) {
+    lines <- vapply(names(problems), function(name) {
+      paste0(name, " (", workflow$steps[[name]]$command, "): ", problems[[name]]$problem, ". ", problems[[name]]$remedy)
+    }, "")
+    fail("workflow", c("{counted(length(problems), 'step')} would fail, and nothing was run:", stats::setNames(escape(lines), rep("x", length(lines)))), call = run$call)
+  }
+  if (run$keeps) keep_result(run$folder, key, list(foreseen = TRUE))
+}
+
+# For a check of the file: layers that are there, as they are by default or given. Told at the option that names what is not there, else at the step.
+tell_foreseen <- function(workflow, given, node, tell, call) {
+  values <- Filter(Negate(is.null), values_where_known(workflow, given))
+  layers <- list()
+  for (name in intersect(inputs_of_type(workflow$inputs, "layer"), names(values))) {
+    if (!is.null(problem_of_value(name, workflow$inputs[[name]], values[[name]], TRUE))) next
+    layers[[name]] <- tryCatch(few_rows(quietly(layer_of_input(name, workflow$inputs[[name]], values[[name]], call))), civicatlas_error = function(e) {
+      tell(node$value$inputs$value[[name]], sub("[.]$", "", said_on_a_line(e)))
+      NULL
+    })
+  }
+  problems <- foreseen_problems(workflow, values, layers)
+  for (name in names(problems)) {
+    place <- node$value$steps$value[[name]]
+    problem <- problems[[name]]$problem
+    named <- regmatches(problem, regexpr("\"[^\"]+\"", problem))
+    here <- if (length(named)) Filter(function(one) any(grepl(gsub("\"", "", named), texts_of_node(one), fixed = TRUE)), place$value)
+    tell(if (length(here)) here[[1]] else node$value$steps$keys[[name]], problem, problems[[name]]$remedy)
+  }
+}

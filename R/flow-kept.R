@@ -1,0 +1,114 @@
+# What a run leaves in its folder: results of steps that are kept for the next, outputs, and the log.
+
+# Lists of `result`, `rows_in` and what was `said` in warnings.
+kept_folder <- function(folder) file.path(folder, ".kept")
+kept_path <- function(folder, key) file.path(kept_folder(folder), paste0(key, ".rds"))
+
+# NULL where there is none, or one that cannot be read.
+kept_result <- function(folder, key) {
+  path <- kept_path(folder, key)
+  if (!file.exists(path)) return(NULL)
+  tryCatch({
+    result <- readRDS(path)
+    Sys.setFileTime(path, Sys.time())  # used last
+    result
+  }, error = function(e) NULL, warning = function(w) NULL)
+}
+
+keep_result <- function(folder, key, result) {
+  dir.create(kept_folder(folder), FALSE)
+  path <- kept_path(folder, key)
+  beside <- name_beside(path)
+  on.exit(unlink(beside, expand = FALSE))
+  saveRDS(result, beside, compress = FALSE)
+  file.rename(beside, path)
+}
+
+# Those used longest ago go where all take more than the option allows.
+prune_kept <- function(folder) {
+  files <- list.files(kept_folder(folder), full.names = TRUE)
+  about <- file.info(files)
+  newest <- order(about$mtime, decreasing = TRUE)
+  over <- cumsum(about$size[newest]) > as.double(getOption("civicatlas.kept_bytes", 2e9))
+  unlink(files[newest][over], expand = FALSE)
+}
+
+#' @rdname run_workflow
+#' @export
+forget_runs <- function(folder = ".") {
+  files <- list.files(kept_folder(folder), full.names = TRUE)
+  size <- sum(file.size(files))
+  unlink(kept_folder(folder), recursive = TRUE, expand = FALSE)
+  say("{.fn forget_runs}: {counted(length(files), 'result')} of {format_size(size)} removed from {.file {folder}}.")
+  invisible(length(files))
+}
+
+# --- outputs ------------------------------------------------------------------------------------------------------------
+
+# Steps by the name of the file in the folder that gets what they gave. Those stay as they are that a run before wrote of the same results, and
+# nobody changed.
+write_outputs <- function(outputs, run) {
+  record <- file.path(kept_folder(run$folder), "outputs.rds")
+  before <- if (run$keeps && file.exists(record)) tryCatch(readRDS(record), error = function(e) list())
+  state <- function(target) unname(tools::md5sum(c(target, unlist(members_beside(target)))))
+  targets <- vapply(names(outputs), function(file) {
+    target <- file.path(run$folder, file)
+    key <- run$keys[[outputs[[file]]]]
+    same <- identical(before[[file]]$key, key) && identical(before[[file]]$state, state(target))
+    if (!same) write_output(target, outputs[[file]], run)
+    before[[file]] <<- list(key = key, state = state(target))
+    target
+  }, "")
+  if (run$keeps && length(targets)) {
+    dir.create(kept_folder(run$folder), FALSE)
+    saveRDS(before, record)
+  }
+  targets
+}
+
+# A file for each step that gives a layer or table.
+files_of_steps <- function(run) {
+  steps <- Filter(function(name) is.data.frame(run$results[[name]]) || is_tiled(run$results[[name]]), names(run$workflow$steps))
+  ending <- vapply(steps, function(name) if (is_spatial_frame(run$results[[name]]) || is_tiled(run$results[[name]])) ".gpkg" else ".csv", "")
+  stats::setNames(as.list(steps), paste0("steps/", gsub("[^A-Za-z0-9_-]", "_", steps), ending))
+}
+
+write_output <- function(target, step, run) {
+  file <- basename(target)
+  dir.create(dirname(target), FALSE, TRUE)
+  result <- run$results[[step]]
+  if (inherits(result, "drawing")) {
+    draw_into(result, target, run$call)
+  } else if (is_tiled(result)) {
+    write_layer(result, target, replace = TRUE)
+  } else if (is.data.frame(result)) {
+    write_layer(without_lists(result), target, replace = TRUE)
+  } else {
+    fail("argument", "The step {.val {step}} gives no layer that could be written to {.file {file}}.", call = run$call)
+  }
+  target
+}
+
+# --- the log -------------------------------------------------------------------------------------------------------------
+
+# A function that adds a line about a step to run.log, as text, and to run.jsonl.
+new_run_log <- function(folder, workflow, values) {
+  text <- file.path(folder, "run.log")
+  lines <- file.path(folder, "run.jsonl")
+  shown <- vapply(values, function(value) if (is.data.frame(value)) counted(nrow(value), "row") else without_secrets(paste(value, collapse = ",")), "")
+  now <- format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC")
+  writeLines(enc2utf8(c(paste0(now, "  ", workflow$title), paste0("  ", names(shown), " = ", shown, recycle0 = TRUE))), text, useBytes = TRUE)
+  started <- list(started = now, workflow = workflow$title, version = as.character(utils::packageVersion("civicatlas")), inputs = as.list(shown))
+  writeLines(as_json_line(started), lines, useBytes = TRUE)
+  add <- function(line, file) cat(enc2utf8(line), "\n", file = file, sep = "", append = TRUE)
+  function(about) {
+    add(as_json_line(about), lines)
+    memory <- if (is.null(about$peak_megabytes) || is.na(about$peak_megabytes)) "" else sprintf(", %.0f MB at most", about$peak_megabytes)
+    counts <- sprintf("%s: %s, %s rows in, %s out, %s s%s%s", about$step, about$command, about$rows_in %||% "?", about$rows_out %||% "?", about$seconds %||% "?",
+                      memory, if (isTRUE(about$kept)) ", kept from before" else "")
+    add(paste0("  ", if (is.null(about$error)) counts else paste0(about$step, ": failed: ", about$error)), text)
+    for (warning in about$said) add(paste0("    ! ", warning), text)
+  }
+}
+
+as_json_line <- function(x) enc2utf8(as.character(jsonlite::toJSON(x, auto_unbox = TRUE, null = "null", na = "null", digits = NA)))
