@@ -1,7 +1,7 @@
 # What a workflow would run into, before anything runs: its steps are performed on a few rows of each layer. Told are columns and choices that will not
 # be there and CRSs that will not meet; any other error may be one of the few rows alone, and ends what can be foreseen of the steps that need it.
 
-few_rows <- function(x) if (is_tiled(x)) x$prototype else x[seq_len(min(nrow(x), 20)), ]
+few_rows <- function(x) if (is_tiled(x)) x$prototype else x[seq_len(min(nrow(x), 3)), ]
 
 # By step, the `problem` and its `remedy`. `layers` has a few rows of each layer that is known.
 foreseen_problems <- function(workflow, values, layers) {
