@@ -238,11 +238,11 @@ crs_data <- function(crs) if (!is.null(crs)) list(code = crs$code, name = crs$na
 
 # Runs the work with warnings and errors as lines on standard error, and gives the exit code.
 with_terminal_manners <- function(options, work) {
-  old <- options(civicatlas.quiet = isTRUE(options$quiet), cli.width = if (isatty(stderr())) cli::console_width() else 100)
-  words <- cli::start_app(theme = terminal_words(), .auto_close = FALSE)
+  cli::stop_app()  # the next message starts another, in this theme
+  old <- options(civicatlas.quiet = isTRUE(options$quiet), cli.width = if (isatty(stderr())) cli::console_width() else 100, cli.theme = terminal_words())
   said$on_command_line <- TRUE
   on.exit({
-    cli::stop_app(words)
+    cli::stop_app()
     options(old)
     said$on_command_line <- FALSE
   })
