@@ -53,6 +53,7 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
   target <- path.expand(target)
   format <- target_format(target, call)
   check_target(x, target, format, options, call)
+  clear_leftovers(target, format)
   size <- with_progress(paste("Writing", basename(target)), format_record(format)$write(x, target, options, call))
   several <- holds(format, "append")
   table <- if (several) paste0(", layer ", layer %||% stem_of(target))
@@ -115,6 +116,14 @@ need_free <- function(file, replace, call) {
 
 # A name for what is written beside its place and then renamed, which no other process has.
 name_beside <- function(file, ending = "") tempfile(paste0(".", basename(file), ".part-"), dirname(file), ending)
+
+# Removes what processes that were ended in the middle of writing the same files left beside them a day ago or before.
+clear_leftovers <- function(target, format) {
+  there <- list.files(dirname(target), "[.]part-[0-9a-f]{8,}([.][a-z]+)?$", all.files = TRUE)
+  files <- basename(c(target, paste0(tools::file_path_sans_ext(target), ".", format_record(format)$beside, recycle0 = TRUE)))
+  ours <- file.path(dirname(target), there[sub("^[.]?(.*)[.]part-[^-]*$", "\\1", there) %in% c(files, sub("^[.]", "", files))])
+  unlink(ours[difftime(Sys.time(), file.mtime(ours), units = "days") > 1], expand = FALSE)
+}
 
 # Writes named contents, all or none, and returns their size; `removed` are files that go where they come.
 write_files <- function(files, call, removed = character()) {

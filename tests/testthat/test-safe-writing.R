@@ -128,3 +128,18 @@ test_that("a shapefile that is being changed is waited for, and who changes it i
   expect_identical(suppressWarnings(read_layer(file))$ward, wards$ward)
   expect_false(file.exists(journal))
 })
+
+test_that("what ended processes left beside a file goes a day later, and nothing else", {
+  wards <- read_layer(demo_file("wards.shp"))
+  folder <- withr::local_tempdir()
+  at <- function(names) file.path(folder, names)
+  left <- c("w.shp.part-0123abcd", "w.dbf.part-89abcdef", ".w.gpkg.part-1a2b3c4d5e6f")
+  others <- c("w.shp.part-mine", "v.shp.part-0123abcd", "w.shp.part", "w.geojson.part-0123abcd")
+  file.create(at(c(left, others)))
+  Sys.setFileTime(at(c(left, others)), Sys.time() - 2 * 86400)
+  file.create(young <- at("w.shx.part-0123abcd"))
+  write_layer(wards, at("w.shp"))
+  write_layer(wards, at("w.gpkg"))
+  expect_false(any(file.exists(at(left))))
+  expect_true(all(file.exists(c(at(others), young))))
+})
