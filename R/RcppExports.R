@@ -17,12 +17,8 @@ core_processors <- function() {
     .Call(`_civicatlas_core_processors`)
 }
 
-core_set_threads <- function(threads) {
-    invisible(.Call(`_civicatlas_core_set_threads`, threads))
-}
-
-core_set_unpack_limit <- function(bytes) {
-    invisible(.Call(`_civicatlas_core_set_unpack_limit`, bytes))
+core_set_limits <- function(threads, unpacked) {
+    invisible(.Call(`_civicatlas_core_set_limits`, threads, unpacked))
 }
 
 core_room_for <- function(source) {

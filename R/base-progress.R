@@ -2,9 +2,13 @@
 
 # Runs `expr`; the core tells how far each of its steps is. Work within work has the bar of the outer one.
 with_progress <- function(label, expr) {
-  if (!shows_progress() || progress_now$shown) return(expr)
-  bar <- new_progress(label)
-  core_set_progress(function(done) bar(done))
+  if (progress_now$shown || isTRUE(getOption("civicatlas.quiet"))) return(expr)
+  bar <- NULL
+  here <- rlang::current_env()
+  core_set_progress(function(done) {
+    if (is.null(bar)) bar <<- new_progress(label, here)
+    bar(done)
+  })
   progress_now$shown <- TRUE
   on.exit({
     core_set_progress(NULL)

@@ -49,7 +49,7 @@ NULL
 .onLoad <- function(libname, pkgname) {
   core_start()
   core_load_registry(system.file("crs", "registry.tsv.gz", package = pkgname, lib.loc = libname))
-  core_set_threads(thread_option())
+  core_set_limits(thread_option(), unpack_option())
 }
 
 # In bytes; 0 for the core's own rule.

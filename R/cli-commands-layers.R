@@ -239,4 +239,4 @@ register_command("rates", function() {
   })
 })
 
-format_count_plain <- function(n) core_number_text(as.double(n), -1L)
+format_count_plain <- function(n) core(core_number_text(as.double(n), -1L))

@@ -134,7 +134,7 @@ chosen_rows <- function(x, where, within) {
   if (!is.null(where)) x <- keep_rows(x, !!where)
   if (is.null(within)) return(x)
   if (length(within) != 4) wrong_usage("--within takes xmin,ymin,xmax,ymax")
-  keep_rows(x, !!sprintf("S_INTERSECTS(%s, BBOX(%s))", name_in_text(shape_column_name(x)), paste(core_number_text(within, -1L), collapse = ", ")))
+  keep_rows(x, !!sprintf("S_INTERSECTS(%s, BBOX(%s))", name_in_text(shape_column_name(x)), paste(core(core_number_text(within, -1L)), collapse = ", ")))
 }
 
 # What a command gives: written where an output is named, else shown.

@@ -50,7 +50,7 @@ in_plain_degrees <- function(shapes) {
 admitted <- function(shapes) {
   extent <- box_of(shapes)
   check_plausible(shapes, extent)
-  found <- if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] > 180)) core_in_one_piece(handles_of(shapes), store_of(shapes), TRUE)
+  found <- if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] > 180)) core(core_in_one_piece(handles_of(shapes), store_of(shapes), TRUE))
   if (is.null(found)) return(shapes)
   jumping <- paste(counted(length(found$joined), "shape"), if (length(found$joined) == 1) "jumps" else "jump")
   say(c("!" = "{jumping} from longitude 180 to -180: taken as crossing the antimeridian, with longitudes that go on beyond 180.",
@@ -60,13 +60,13 @@ admitted <- function(shapes) {
 
 # Each shape in one piece, as measures of single shapes take it.
 in_one_piece <- function(shapes) {
-  found <- if (in_plain_degrees(shapes)) core_in_one_piece(handles_of(shapes), store_of(shapes), FALSE)
+  found <- if (in_plain_degrees(shapes)) core(core_in_one_piece(handles_of(shapes), store_of(shapes), FALSE))
   if (is.null(found)) shapes else shapes_of_core(found, crs_of(shapes))
 }
 
 # All shapes between -180 and 180, as two layers are compared.
 on_one_turn <- function(shapes) {
-  found <- if (in_plain_degrees(shapes)) core_cut_at_antimeridian(handles_of(shapes), store_of(shapes))
+  found <- if (in_plain_degrees(shapes)) core(core_cut_at_antimeridian(handles_of(shapes), store_of(shapes)))
   if (is.null(found)) shapes else shapes_of_core(found, crs_of(shapes))
 }
 
@@ -112,7 +112,7 @@ tell_turns <- function(x, y, x_name, y_name) {
 # Whether whole shapes do; those that only reach beyond cross the antimeridian.
 lies_beyond_180 <- function(shapes) {
   if (!isTRUE(max(abs(box_of(shapes)[c("xmin", "xmax")])) > 180)) return(FALSE)
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   any(boxes[1, ] >= 180 & boxes[3, ] > 180 | boxes[3, ] <= -180 & boxes[1, ] < -180, na.rm = TRUE)
 }
 

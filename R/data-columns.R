@@ -43,5 +43,5 @@ stack_values <- function(pieces) {
 
 values_as_text <- function(values) {
   if (all(is.na(values))) return(rep(NA_character_, length(values)))
-  if (is.double(values) && !is.object(values)) core_number_text(values, -1L) else as.character(values)
+  if (is.double(values) && !is.object(values)) core(core_number_text(values, -1L)) else as.character(values)
 }

@@ -148,7 +148,7 @@ translate_pattern <- function(pattern, signs, literal) {
 
 # Full case folding of Unicode, and letters without their marks.
 without_case <- function(x) distinct_texts(x, function(text) utf8::utf8_normalize(enc2utf8(text), map_case = TRUE))
-without_marks <- function(x) distinct_texts(x, function(text) core_without_marks(enc2utf8(text)))
+without_marks <- function(x) distinct_texts(x, function(text) core(core_without_marks(enc2utf8(text))))
 
 # Works out each text once.
 distinct_texts <- function(x, change) {
@@ -239,7 +239,7 @@ box_of_node <- function(node, context) {
 
 box_shape <- function(edges, crs) {
   ring <- function(west, east) {
-    at <- core_number_text(c(west, edges[2], east, edges[4]), -1L)
+    at <- core(core_number_text(c(west, edges[2], east, edges[4]), -1L))
     sprintf("((%1$s %2$s, %3$s %2$s, %3$s %4$s, %1$s %4$s, %1$s %2$s))", at[1], at[2], at[3], at[4])
   }
   if (edges[1] <= edges[3]) return(shapes_from_wkt(paste("POLYGON", ring(edges[1], edges[3])), crs = crs))

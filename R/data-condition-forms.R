@@ -5,7 +5,7 @@
 text_of_tree <- function(node) {
   args <- lapply(node$args, text_of_tree)
   switch(node$kind,
-    column = name_in_text(node$value), text = text_in_quotes(node$value), number = core_number_text(node$value, -1L),
+    column = name_in_text(node$value), text = text_in_quotes(node$value), number = core(core_number_text(node$value, -1L)),
     truth = if (node$value) "TRUE" else "FALSE", missing = "NULL",
     date = paste0("DATE(", text_in_quotes(node$value), ")"), timestamp = paste0("TIMESTAMP(", text_in_quotes(node$value), ")"),
     interval = sprintf("INTERVAL(%s)", paste(vapply(node$args, end_in_text, ""), collapse = ", ")),
@@ -165,7 +165,7 @@ wkt_of_json <- function(value, refuse) {
   if (is.na(level)) refuse(paste0("\"", value$type, "\" is no geometry."))
   position <- function(numbers) {
     if (!length(numbers) %in% 2:4 || !all(vapply(numbers, is.numeric, NA))) refuse("A position is no list of numbers.")
-    paste(core_number_text(as.double(unlist(numbers)), -1L), collapse = " ")
+    paste(core(core_number_text(as.double(unlist(numbers)), -1L)), collapse = " ")
   }
   text <- function(values, level) {
     if (level == 0) return(position(values))

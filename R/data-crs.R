@@ -94,9 +94,9 @@ new_crs <- function(fields) structure(fields, class = "crs")
 
 crs_by_code <- function(code, call) {
   whole <- is.finite(code) && code == round(code) && abs(code) < 2^31
-  found <- if (whole) core_crs_find(as.integer(code))
+  found <- if (whole) core(core_crs_find(as.integer(code)))
   if (!is.null(found)) return(new_crs(found))
-  near <- if (whole) lapply(core_codes_near(as.integer(code), 3L), function(code) new_crs(core_crs_find(code)))
+  near <- if (whole) lapply(core(core_codes_near(as.integer(code), 3L)), function(code) new_crs(core(core_crs_find(code))))
   labels <- vapply(near, crs_label, "")
   fail("crs", c("EPSG:{format(code, scientific = FALSE)} is not in the registry.", if (length(labels)) c(i = "Nearest codes: {labels}.")),
        call = call)
@@ -192,7 +192,7 @@ Ops.crs <- function(e1, e2) {
 same_crs <- function(a, b) {
   if (is.null(a) || is.null(b)) return(is.null(a) && is.null(b))
   if (identical(a, b) || (!is.na(a$code) && identical(a$code, b$code))) return(TRUE)
-  core_crs_same(unclass(a), unclass(b))
+  core(core_crs_same(unclass(a), unclass(b)))
 }
 
 # Where two layers meet their CRSs must be equal; the error names both and what mends it. `argument` is that of a verb that

@@ -27,7 +27,7 @@ extent_of_tiles <- function(source) {
 # The box around all coordinates.
 box_of <- function(x) {
   shapes <- as_shapes(x)
-  stats::setNames(core_extent(handles_of(shapes), store_of(shapes)), c("xmin", "ymin", "xmax", "ymax"))
+  stats::setNames(core(core_extent(handles_of(shapes), store_of(shapes))), c("xmin", "ymin", "xmax", "ymax"))
 }
 
 # The same on the globe: on longitude and latitude, xmax goes on beyond 180 where shapes lie nearer to one another across the
@@ -41,6 +41,6 @@ extent_on_globe <- function(shapes) {
 
 # The boxes of the shapes that have any vertex, one a column.
 boxes_of <- function(shapes) {
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   boxes[, !is.na(boxes[1, ]), drop = FALSE]
 }

@@ -62,7 +62,7 @@ place_in_words <- function(place) {
 
 # Longitude from Greenwich and latitude in degrees of one place on a CRS, on its own datum; NA outside its domain.
 longitude_latitude <- function(crs, x, y) {
-  place <- core_transform_points(x, y, unclass(crs), unclass(geographic_base(crs)))
+  place <- core(core_transform_points(x, y, unclass(crs), unclass(geographic_base(crs))))
   if (is.nan(place$x)) c(NA_real_, NA_real_) else c(place$x + crs$meridian_degrees, place$y)
 }
 

@@ -5,7 +5,7 @@ registry_cache <- new.env(parent = emptyenv())
 # All rows, with their names and what else is said of them in words to search.
 registry_table <- function() {
   if (is.null(registry_cache$table)) {
-    raw <- core_crs_table()
+    raw <- core(core_crs_table())
     table <- tibble::as_tibble(raw[c("code", "name", "kind", "unit", "method", "datum", "area", "box", "has_heights")])
     table <- table[!is.na(table$code), ]
     table$method[!nzchar(table$method)] <- NA

@@ -102,7 +102,7 @@ wkb_of <- function(x) {
 geometry_type_of <- function(x) {
   x <- as_shapes(x)
   kinds <- c("point", "line", "polygon", "multipoint", "multiline", "multipolygon", "collection")
-  kinds[core_types(handles_of(x), store_of(x)) %% 1000L]
+  kinds[core(core_types(handles_of(x), store_of(x))) %% 1000L]
 }
 
 #' Coordinates of every vertex
@@ -303,10 +303,10 @@ format.shapes <- function(x, ...) {
   handles <- handles_of(x)
   store <- store_of(x)
   kinds <- ascii_upper(geometry_type_of(x))
-  vertices <- core_vertex_counts(handles, store)
+  vertices <- core(core_vertex_counts(handles, store))
   text <- paste0(kinds, " ", ifelse(vertices == 0, "EMPTY", paste(format_count(vertices), "vertices")))
   points <- which(kinds == "POINT" & vertices == 1)
-  text[points] <- core_wkt(handles[points], store, coordinate_decimals(attr(x, "crs", exact = TRUE)))
+  text[points] <- core(core_wkt(handles[points], store, coordinate_decimals(attr(x, "crs", exact = TRUE))))
   text[is.na(handles)] <- NA_character_
   text
 }

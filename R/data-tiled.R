@@ -63,7 +63,7 @@ tiles_of_frame <- function(x, rows = 50000) {
   shapes <- as_shapes(x)
   extent <- unname(box_of(shapes))
   extent[is.na(extent)] <- 0
-  order <- order(core_hilbert_keys(handles_of(shapes), store_of(shapes), extent))
+  order <- order(core(core_hilbert_keys(handles_of(shapes), store_of(shapes), extent)))
   groups <- unname(split(order, ceiling(seq_along(order) / rows)))
   boxes <- vapply(groups, function(group) unname(box_of(shapes[group])), double(4))
   dim(boxes) <- c(4L, length(groups))

@@ -35,7 +35,7 @@ workflow_of <- function(x, inputs = NULL, title = "A workflow", file = NULL) {
   write_script(lines, file)
 }
 
-plain_text <- function(value) if (is.numeric(value)) core_number_text(as.double(value), -1L) else as.character(value)
+plain_text <- function(value) if (is.numeric(value)) core(core_number_text(as.double(value), -1L)) else as.character(value)
 
 with_input <- function(step, name, text) {
   step$options <- lapply(step$options, function(option) if (identical(option, text)) paste0("{", name, "}") else option)

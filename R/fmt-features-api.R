@@ -21,8 +21,8 @@ features_query <- function(url) {
 
 # Is a fetched document the landing page of an API?
 features_landing <- function(file, url) {
-  if (file.size(file) > 1e6 || !identical(format_of_bytes(core_read_bytes(file, 512)), "geojson")) return(NULL)
-  document <- tryCatch(parse_json(rawToChar(core_read_bytes(file, -1)), simplifyVector = FALSE), error = function(e) NULL)
+  if (file.size(file) > 1e6 || !identical(format_of_bytes(core(core_read_bytes(file, 512))), "geojson")) return(NULL)
+  document <- tryCatch(parse_json(rawToChar(core(core_read_bytes(file, -1))), simplifyVector = FALSE), error = function(e) NULL)
   if (is.null(document$links) || identical(document$type, "FeatureCollection")) return(NULL)
   rels <- vapply(document$links, function(link) link$rel %||% "", "")
   if (any(grepl("(^|/)(data|conformance)$", rels))) list(base = sub("/?([?#].*)?$", "", url), query = features_query(url))

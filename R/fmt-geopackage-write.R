@@ -81,7 +81,7 @@ create_geopackage_table <- function(con, x, layer, call) {
   DBI::dbExecute(con, "INSERT INTO gpkg_contents (table_name, data_type, identifier, srs_id) VALUES (?, ?, ?, ?)",
                  params = list(layer, if (spatial) "features" else "attributes", layer, srs %||% NA_integer_))
   if (spatial) {
-    types <- core_types(handles_of(as_shapes(x)), store_of(as_shapes(x)))
+    types <- core(core_types(handles_of(as_shapes(x)), store_of(as_shapes(x))))
     DBI::dbExecute(con, "INSERT INTO gpkg_geometry_columns VALUES (?, ?, ?, ?, ?, ?)",
                    params = list(layer, shape, geopackage_geometry_type(as_shapes(x)), srs, dimension_flag(types %/% 1000L %in% c(1L, 3L), types),
                                  dimension_flag(types %/% 1000L >= 2L, types)))
@@ -112,7 +112,7 @@ register_geopackage_crs <- function(con, crs, call) {
     id
   }
   wgs84 <- crs_by_code(4326, call)
-  ensure(4326L, "WGS 84", "EPSG", 4326L, core_crs_text(unclass(wgs84), "wkt1"))
+  ensure(4326L, "WGS 84", "EPSG", 4326L, core(core_crs_text(unclass(wgs84), "wkt1")))
   if (is.null(crs)) {
     caution("crs", "The layer has no CRS and is written so.")
     return(-1L)
@@ -153,7 +153,7 @@ insert_geopackage_rows <- function(con, x, columns, layer, key, shape, srs) {
     values <- lapply(columns, function(column) sqlite_values(column[rows]))
     if (!is.null(shapes)) {
       here <- shapes[rows]
-      values <- c(list(blob_list(core_geopackage_blobs(handles_of(here), store_of(here), srs))), values)
+      values <- c(list(blob_list(core(core_geopackage_blobs(handles_of(here), store_of(here), srs)))), values)
       index_geopackage_rows(con, here, ids, layer, shape)
     }
     DBI::dbExecute(con, sql, params = unname(c(list(ids), values)))
@@ -183,7 +183,7 @@ create_geopackage_index <- function(con, layer, shape) {
 }
 
 index_geopackage_rows <- function(con, shapes, ids, layer, shape) {
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   there <- which(!is.na(boxes[1, ]))
   if (!length(there)) return(invisible())
   DBI::dbExecute(con, paste("INSERT INTO", quoted(con, index_name(layer, shape)), "VALUES (?, ?, ?, ?, ?)"),

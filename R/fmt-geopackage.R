@@ -79,7 +79,7 @@ geopackage_step <- function(name, call, expr) {
     if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
     text <- said_by(e)
     if (grepl("locked|busy", text)) {
-      holder <- in_a_child(function() core_process_holding(name), died = function() 0L)
+      holder <- in_a_child(function() core(core_process_holding(name)), died = function() 0L)
       who <- if (holder > 0) paste("process", holder) else "another process"
       fail("file", c("{.file {name}} is held by {who}.", x = "{text}", i = "Close it there, then try again; nothing was changed."), call = call)
     }
@@ -197,7 +197,7 @@ geopackage_crs <- function(source, call) {
     return(NULL)
   }
   code <- row$organization_coordsys_id
-  if (ascii_upper(row$organization) == "EPSG" && !is.null(core_crs_find(as.integer(code)))) return(crs_by_code(as.integer(code), call))
+  if (ascii_upper(row$organization) == "EPSG" && !is.null(core(core_crs_find(as.integer(code))))) return(crs_by_code(as.integer(code), call))
   tryCatch(crs_from_text(row$definition, source = source$name), civicatlas_error_crs = function(e) {
     caution("crs", c("The CRS of {.val {source$layer}} cannot be read, so the layer has none.", x = "{said_by(e)}"))
     NULL

@@ -49,16 +49,16 @@ batches_of <- function(sizes, rows) unname(split(seq_along(sizes), ceiling(cumsu
 # what the metadata says of its shapes. NULL where its metadata cannot be read here, which another reader tells better.
 open_parquet <- function(path, name, call) {
   parquet <- tryCatch({
-    pointer <- core_open_parquet(path)
-    c(list(pointer = pointer), core_about_parquet(pointer))
-  }, `C++Error` = function(e) NULL)
+    pointer <- core(core_open_parquet(path))
+    c(list(pointer = pointer), core(core_about_parquet(pointer)))
+  }, civicatlas_error = function(e) NULL)
   if (is.null(parquet)) return(NULL)
   parquet$geo <- if (!is.null(parquet$geo)) geo_of_parquet(parquet$geo, name, call)
   parquet$shape <- parquet$geo$primary_column
   parquet
 }
 
-close_parquet <- function(parquet) if (!is.null(parquet)) core_close_parquet(parquet$pointer)
+close_parquet <- function(parquet) if (!is.null(parquet)) core(core_close_parquet(parquet$pointer))
 
 geo_of_parquet <- function(text, name, call) {
   tryCatch(parse_json(text, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) {
@@ -84,15 +84,15 @@ read_parquet_rows <- function(parquet, source, query, groups) {
   wanted <- chosen_columns(query, prototype_of_types(parquet$types[match(names, parquet$names)], names))
   tested <- where_columns(query, names)
   asked <- union(wanted, tested)
-  step <- function(expr) core(expr, source = source$name, call = query$call)
   groups <- groups_within(parquet, source, about, groups, query)
-  data <- step(core_read_parquet(parquet$pointer, match(asked, parquet$names), groups))
+  data <- core(core_read_parquet(parquet$pointer, match(asked, parquet$names), groups), source = source$name, call = query$call)
   tell_whole_numbers(data, parquet)
   size <- sum(parquet$rows[groups])
   rows <- rows_where(query, data[tested], size)
   pick <- function(rows) lapply(stats::setNames(data[wanted], names(wanted)), vctrs::vec_slice, i = rows)
   if (is.null(shape)) return(layer_content(pick(rows), NULL, sum(parquet$rows), query))
-  found <- step(core_parquet_shapes(parquet$pointer, match(shape, parquet$names), groups, query$within, query$skip_damaged))
+  found <- core(core_parquet_shapes(parquet$pointer, match(shape, parquet$names), groups, query$within, query$skip_damaged), source = source$name,
+                call = query$call)
   report_notices(found$notices, source$name)
   kept <- which(found$kept)
   shapes <- shapes_of_core(found, crs)[match(intersect(rows, kept), kept)]
@@ -153,9 +153,9 @@ read_by_nanoparquet <- function(source, query) {
   if (!identical(about$encoding, "WKB")) {
     fail("format", c("The shapes of {.file {source$name}} are in the encoding {.val {about$encoding}}.", i = "WKB is read."), call = query$call)
   }
-  decoder <- core_open_blobs("wkb", query$within, query$skip_damaged)
+  decoder <- core(core_open_blobs("wkb", query$within, query$skip_damaged))
   kept <- core(core_add_blobs(decoder, unclass(read(shape)[[shape]])[rows]), source = source$name, call = query$call)
-  found <- core_take_blobs(decoder)
+  found <- core(core_take_blobs(decoder))
   report_notices(found$notices, source$name)
   layer_content(pick(rows[kept]), shapes_of_core(found, crs), footer$rows, query)
 }
@@ -236,7 +236,7 @@ parquet_crs <- function(about, source, call) {
   id <- paste(c(about$crs$id$authority, about$crs$id$code), collapse = ":")
   if (grepl("^OGC:CRS84", id)) return(crs_by_code(4326, call))
   code <- if (grepl("^EPSG:[0-9]+$", id)) as.integer(sub("EPSG:", "", id)) else 0L
-  if (!is.null(core_crs_find(code))) return(crs_by_code(code, call))
+  if (!is.null(core(core_crs_find(code)))) return(crs_by_code(code, call))
   named <- if (rlang::is_string(about$crs$name)) crs_by_name(about$crs$name)
   if (is.null(named)) {
     caution("crs", "The CRS of {.file {basename(source$name)}}, {.val {about$crs$name %||% 'unnamed'}}, is not in the registry; the layer has none.")
@@ -290,7 +290,7 @@ write_geoparquet <- function(x, target, options, call) {
   if (is_spatial_frame(x)) {
     shapes <- as_shapes(x)
     name <- make.unique(c(names(columns), "geometry"), sep = "_")[length(columns) + 1]
-    boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+    boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
     columns[[name]] <- I(wkb_of(shapes))
     columns[paste0("bbox.", box_members)] <- lapply(1:4, function(edge) boxes[edge, ])
     metadata <- c(geo = as.character(jsonlite::toJSON(parquet_geo(shapes, name), auto_unbox = TRUE, digits = NA, null = "null")))
@@ -314,7 +314,7 @@ group_parquet_box <- function(file, call) {
 }
 
 parquet_geo <- function(shapes, name) {
-  types <- core_types(handles_of(shapes), store_of(shapes))
+  types <- core(core_types(handles_of(shapes), store_of(shapes)))
   kinds <- paste0(names(parquet_kinds)[types %% 1000], c("", " Z", " M", " ZM")[types %/% 1000 + 1])
   crs <- crs_of(shapes)
   column <- list(encoding = "WKB", geometry_types = I(sort(unique(kinds[!is.na(types)]))), orientation = "counterclockwise")

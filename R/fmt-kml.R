@@ -124,7 +124,7 @@ kml_schema <- function(document) {
 
 # As the schema says; without one numbers are recognised as in other text files.
 kml_typed <- function(column, type) {
-  if (is.na(type)) return(typed_column(core_settle_numbers(column)))
+  if (is.na(type)) return(typed_column(core(core_settle_numbers(column))))
   if (type == "bool") return(kml_bool(column))
   if (!type %in% c("int", "uint", "short", "ushort", "double", "float")) return(column)
   numbers <- suppressWarnings(as.double(column))
@@ -146,6 +146,6 @@ write_kml <- function(x, target, options, call) {
                                   stem_of(target), options$decimals), call = call)
   report_notices(encoded$notices, target)
   bytes <- encoded$bytes
-  if (ending_of(target) == "kmz") bytes <- core_encode_zip("doc.kml", list(bytes))
+  if (ending_of(target) == "kmz") bytes <- core(core_encode_zip("doc.kml", list(bytes)))
   write_files(stats::setNames(list(bytes), target), call)
 }

@@ -165,7 +165,7 @@ postgres_crs <- function(source, call) {
     caution("crs", "The table {.val {source$layer}} names the CRS {srid}, which spatial_ref_sys does not define; the layer has none.")
     return(NULL)
   }
-  if (identical(row$auth_name, "EPSG") && !is.null(core_crs_find(as.integer(row$auth_srid)))) return(crs_by_code(as.integer(row$auth_srid), call))
+  if (identical(row$auth_name, "EPSG") && !is.null(core(core_crs_find(as.integer(row$auth_srid))))) return(crs_by_code(as.integer(row$auth_srid), call))
   crs_from_text(row$srtext, source = source$name, call = call)
 }
 
@@ -245,7 +245,7 @@ create_postgres_table <- function(source, x, call) {
   append_postgres_rows(source, x, columns, shape)
   if (!spatial) return(invisible())
   srid <- register_postgres_crs(con, crs_of(x), call)
-  kinds <- unique(stats::na.omit(core_types(handles_of(as_shapes(x)), store_of(as_shapes(x)))))
+  kinds <- unique(stats::na.omit(core(core_types(handles_of(as_shapes(x)), store_of(as_shapes(x))))))
   dimension <- 2L + any(kinds %/% 1000L %in% c(1L, 3L)) + any(kinds %/% 1000L >= 2L)
   DBI::dbExecute(con, "INSERT INTO geometry_columns VALUES (current_database(), $1, $2, $3, 1, $4, $5, NULL, $6)",
                  params = list(source$table$schema, source$table$name, shape, if (length(kinds) == 1) kinds else 0L, dimension, srid))
@@ -291,8 +291,8 @@ append_postgres_rows <- function(source, x, columns, shape) {
 }
 
 box_text <- function(shapes) {
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
-  edge <- function(i) core_number_text(boxes[i, ], -1L)
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
+  edge <- function(i) core(core_number_text(boxes[i, ], -1L))
   ifelse(is.na(boxes[1, ]), NA_character_, sprintf("((%s,%s),(%s,%s))", edge(3), edge(4), edge(1), edge(2)))
 }
 

@@ -19,8 +19,8 @@ open_table <- function(source, query) {
   if (is.null(members$dbf)) return(NULL)
   name <- member_name(source, "dbf")
   reader <- core(core_open_dbase(members$dbf, members$dbt %||% members$fpt, query$skip_damaged), source = name, call = query$call)
-  header <- core_dbase_header(reader)
-  stated <- if (!is.null(members$cpg)) core_encoding_of_cpg(read_text(members$cpg, member_name(source, "cpg"), query$call)) else header$encoding
+  header <- core(core_dbase_header(reader))
+  stated <- if (!is.null(members$cpg)) core(core_encoding_of_cpg(read_text(members$cpg, member_name(source, "cpg"), query$call))) else header$encoding
   encoding <- query$encoding %||% stated
   names <- field_names(decoded(header$names, encoding, query$call), name)
   list(reader = reader, names = names, types = header$types, decimals = header$decimals, records = header$records, encoding = encoding, name = name)
@@ -70,7 +70,7 @@ read_table_rows <- function(table, rows, query) {
     tested <- lapply(tested, function(column) column[kept])
   }
   rest <- read_fields(table, setdiff(wanted, names(tested)), rows, query)
-  report_notices(core_read_dbase(table$reader, integer(), integer())$notices, table$name)  # of all readings, once
+  report_notices(core(core_read_dbase(table$reader, integer(), integer()))$notices, table$name)  # of all readings, once
   list(columns = stats::setNames(c(tested, rest)[wanted], names(wanted)), rows = rows)
 }
 
@@ -91,9 +91,9 @@ try_one_write <- function(source, call, read) {
   source$names <- members_beside(source$path)
   before <- stamps_of(source$names)
   held <- hold_members(source$names)
-  on.exit(lapply(held, core_release_file))
+  on.exit(lapply(held, function(one) core(core_release_file(one))))
   source$members <- if (is.null(held)) source$names else lapply(held, as.character)
-  is_unchanged <- function() !core_being_changed(source$path) && identical(stamps_of(members_beside(source$path)), before)
+  is_unchanged <- function() !core(core_being_changed(source$path)) && identical(stamps_of(members_beside(source$path)), before)
   found <- if (is.null(held) || is_unchanged()) tryCatch(list(content = read(source)), error = identity)
   if (is.null(held) && !is_unchanged()) return(NULL)
   if (inherits(found, "error")) rlang::cnd_signal(found)
@@ -102,7 +102,7 @@ try_one_write <- function(source, call, read) {
 
 # All of some files held, or NULL: one may be gone, or not be readable, which who reads it tells.
 hold_members <- function(paths) {
-  held <- tryCatch(lapply(paths, core_hold_file), `C++Error` = function(e) NULL)
+  held <- tryCatch(lapply(paths, function(path) core(core_hold_file(path))), civicatlas_error = function(e) NULL)
   if (length(held) && !any(vapply(held, is.null, NA))) held
 }
 
@@ -124,7 +124,7 @@ open_shapes <- function(source, query) {
   }
   name <- member_name(source, "shp")
   reader <- core(core_open_shp(members$shp, members$shx, query$skip_damaged), source = name, call = query$call)
-  list(reader = reader, header = core_shp_header(reader), name = name)
+  list(reader = reader, header = core(core_shp_header(reader)), name = name)
 }
 
 read_shapefile <- function(source, query) of_one_write(source, query$call, function(source) shapefile_content(source, query))

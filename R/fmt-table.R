@@ -54,7 +54,7 @@ stream_csv <- function(source, query, rows, give, again) {
   if (is_wide(source, query$call)) return(give(read_csv(source, query)))  # whose line ends are no single bytes
   header <- NULL
   stream_records(source, quoted = TRUE, query$call, function(bytes) {
-    if (is.null(header)) header <<- utils::head(bytes, core_whole_records(bytes, TRUE, TRUE)) else bytes <- c(header, bytes)
+    if (is.null(header)) header <<- utils::head(bytes, core(core_whole_records(bytes, TRUE, TRUE))) else bytes <- c(header, bytes)
     give(csv_content(bytes, source, query))
   })
 }
@@ -212,7 +212,7 @@ write_csv <- function(x, target, options, call) {
 
 # Cells as text: every digit of a number that counts, quotes where a reader needs them, nothing for a missing value.
 delimited_text <- function(column, separator) {
-  text <- if (is.double(column)) core_number_text(column, -1L) else as.character(column)
+  text <- if (is.double(column)) core(core_number_text(column, -1L)) else as.character(column)
   quoted <- !is.na(text) & (grepl(paste0("[\"\r\n", separator, "]"), text) | !nzchar(text) | grepl("^\\s|\\s$", text))
   text[quoted] <- paste0("\"", gsub("\"", "\"\"", text[quoted], fixed = TRUE), "\"")
   text[is.na(text)] <- ""
@@ -223,14 +223,14 @@ delimited_text <- function(column, separator) {
 columns_of_shapes <- function(shapes, taken, decimals) {
   crs <- crs_of(shapes)
   if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code crs = {crs_argument(crs, '...')}}.")
-  kinds <- unique(stats::na.omit(core_types(handles_of(shapes), store_of(shapes))))
+  kinds <- unique(stats::na.omit(core(core_types(handles_of(shapes), store_of(shapes)))))
   mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
-  empty <- core_vertex_counts(handles_of(shapes), store_of(shapes)) == 0 & !is.na(shapes)
+  empty <- core(core_vertex_counts(handles_of(shapes), store_of(shapes))) == 0 & !is.na(shapes)
   if (!identical(kinds, 1L) || mistaken || any(empty)) {
     name <- setdiff(wkt_names, ascii_lower(taken))[1]
     return(stats::setNames(list(wkt_of(shapes, if (decimals >= 0) decimals)), name))
   }
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   names <- if (!is.null(crs) && crs$kind == "geographic") c("lon", "lat") else c("x", "y")
-  stats::setNames(lapply(1:2, function(axis) core_number_text(boxes[axis, ], decimals)), names)
+  stats::setNames(lapply(1:2, function(axis) core(core_number_text(boxes[axis, ], decimals))), names)
 }

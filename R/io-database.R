@@ -90,13 +90,13 @@ fetch_layer <- function(about, sql, values, query, label, where_done, give = NUL
 rows_at_a_time <- function(query, about, where_done) if (where_done || goes_row_by_row(query, names(about$kinds))) batch_rows else -1L
 
 new_batches <- function(about, query) {
-  list(all = list(), decoder = if (!is.null(about$shape)) core_open_blobs(about$form, query$within, query$skip_damaged))
+  list(all = list(), decoder = if (!is.null(about$shape)) core(core_open_blobs(about$form, query$within, query$skip_damaged)))
 }
 
 gathered <- function(fetched, about, rows, met) {
   names <- setdiff(names(fetched$all[[1]]), about$shape)
   columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(fetched$all, `[[`, name)))
-  list(columns = columns, shapes = if (!is.null(fetched$decoder)) core_take_blobs(fetched$decoder), rows = rows, mixed = met$mixed, odd = met$odd)
+  list(columns = columns, shapes = if (!is.null(fetched$decoder)) core(core_take_blobs(fetched$decoder)), rows = rows, mixed = met$mixed, odd = met$odd)
 }
 
 # SQLite keeps text in columns of numbers, which its driver would make 0.

@@ -55,7 +55,7 @@ goes_row_by_row <- function(query, names) {
 rows_within <- function(query, shapes) {
   window <- query$within
   if (is.null(window)) return(seq_along(shapes))
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   which(boxes[1, ] <= window[3] & boxes[3, ] >= window[1] & boxes[2, ] <= window[4] & boxes[4, ] >= window[2])
 }
 
@@ -66,7 +66,7 @@ within_crossing <- function(x, within) {
   window <- if (is.numeric(within)) within else extent_of(within)
   if (!crosses_180(window)) return(x)
   shapes <- in_one_piece(as_shapes(x))
-  x[which(meet_around(core_boxes(handles_of(shapes), store_of(shapes)), window)), ]
+  x[which(meet_around(core(core_boxes(handles_of(shapes), store_of(shapes))), window)), ]
 }
 
 # `within` as xmin, ymin, xmax, ymax. A frame's CRS must be the layer's, which the source's header tells.

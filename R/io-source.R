@@ -34,7 +34,7 @@ stream_records <- function(source, quoted, call, give) {
     bytes <- readBin(con, "raw", stream_bytes)
     all <- c(rest, bytes)
     if (!length(bytes)) break
-    end <- core_whole_records(all, quoted, FALSE)
+    end <- core(core_whole_records(all, quoted, FALSE))
     if (end > 0) give(all[seq_len(end)])
     rest <- all[seq_len(length(all) - end) + end]
   }
@@ -44,7 +44,7 @@ stream_records <- function(source, quoted, call, give) {
 close_source <- function(source) {
   close <- format_record(source$format)$close
   if (!is.null(close)) close(source)
-  for (held in source$held) core_release_file(held)
+  for (held in source$held) core(core_release_file(held))
   if (!is.null(source$temporary)) unlink(source$temporary, recursive = TRUE, expand = FALSE)
 }
 
@@ -79,7 +79,7 @@ open_file <- function(path, layer, call, listing = FALSE, name = path) {
   force(name)
   held <- if (record$held) core(core_hold_file(path), source = name, call = call)
   opened <- NULL
-  on.exit(if (is.null(opened) && !is.null(held)) core_release_file(held))
+  on.exit(if (is.null(opened) && !is.null(held)) core(core_release_file(held)))
   opened <- (record$open %||% open_single)(as.character(held %||% path), layer, call, listing = listing, name = name, format = format)
   opened$held <- c(opened$held, if (!is.null(held)) list(held))
   opened

@@ -148,7 +148,7 @@ publish <- function(beside, target, call) core(core_publish_file(beside, target)
 # Seconds to wait for others who change the same file.
 busy_wait <- function() as.double(getOption("civicatlas.busy_wait", 5000)) / 1000
 
-packed <- function(bytes, target) if (grepl("[.]gz$", target, ignore.case = TRUE)) core_gzip(bytes) else bytes
+packed <- function(bytes, target) if (grepl("[.]gz$", target, ignore.case = TRUE)) core(core_gzip(bytes)) else bytes
 
 # Attribute columns as plain vectors that a format can hold; `keep` names classes that it holds as they are.
 writable_columns <- function(x, call, keep = "Date") {

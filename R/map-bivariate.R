@@ -41,7 +41,7 @@ three_classes <- function(x, quosure, what, method, call) {
   if (length(breaks) != 4) {
     fail("argument", "{rlang::as_label(quosure)} gives {length(breaks) - 1} class{?es}, and a map of two variables needs three.", call = call)
   }
-  list(class = core_class_of(values, breaks), breaks = breaks)
+  list(class = core(core_class_of(values, breaks)), breaks = breaks)
 }
 
 classes_in_words_of <- function(method) if (method == "quantile") "thirds by number" else method

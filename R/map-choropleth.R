@@ -53,7 +53,7 @@ choropleth_map <- function(x, fill, classes = 5, method = "natural", at = NULL, 
   style <- filled_style(x, outline, linewidth, size)
   if (method == "continuous" && is.null(at)) return(continuous_map(x, given, palette, reverse, midpoint, look, style, title, subtitle, key_title, source))
   breaks <- map_breaks(x$.value, classes, method, at, midpoint, missing(classes), rounded, call)
-  class <- core_class_of(x$.value, breaks)
+  class <- core(core_class_of(x$.value, breaks))
   labels <- class_labels(breaks, look)
   x$.class <- class_factor(class, labels)
   tell_of_map(x$.value, breaks, x, given)

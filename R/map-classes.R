@@ -46,7 +46,7 @@ bars_by_class <- function(bars, cuts) {
   edges <- sort(unique(c(bars$edges, cuts[cuts > bars$edges[1] & cuts < bars$edges[61]])))
   if (length(edges) < 2) edges <- edges[1] + c(-0.5, 0.5)
   middle <- (edges[-1] + edges[-length(edges)]) / 2
-  class <- if (length(cuts) == 2 && cuts[1] == cuts[2]) rep(1L, length(middle)) else core_class_of(middle, cuts)
+  class <- if (length(cuts) == 2 && cuts[1] == cuts[2]) rep(1L, length(middle)) else core(core_class_of(middle, cuts))
   strip <- if (length(bars$counts) == 1) rep(1L, length(middle)) else findInterval(middle, bars$edges, all.inside = TRUE)
   data.frame(from = edges[-length(edges)], to = edges[-1], count = bars$counts[strip], class = class)
 }

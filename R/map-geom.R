@@ -55,7 +55,7 @@ makeContent.drawn_shapes <- function(x) {
   dots <- 2 * dots_per_inch()
   cell_width <- (window[3] - window[1]) / max(1, grid::convertWidth(grid::unit(1, "npc"), "inches", valueOnly = TRUE) * dots)
   cell_height <- (window[4] - window[2]) / max(1, grid::convertHeight(grid::unit(1, "npc"), "inches", valueOnly = TRUE) * dots)
-  drawn <- core_thinned(handles_of(x$shapes), store_of(x$shapes), window, cell_width, cell_height)
+  drawn <- core(core_thinned(handles_of(x$shapes), store_of(x$shapes), window, cell_width, cell_height))
   drawn[c("x", "y")] <- in_panel(x$view, drawn$x, drawn$y)
   of_dimension <- function(d) {
     some <- drawn$dimension == d
@@ -119,7 +119,7 @@ point_grob <- function(drawn, style) {
 # A ggplot2 layer of a frame's shapes; `mapping` holds further aesthetics of its columns, `style` constant ones.
 shapes_layer <- function(x, mapping = NULL, style = list(), key = ggplot2::draw_key_polygon, show_key = NA, geom = GeomShapes) {
   shapes <- as_shapes(x)
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   data <- attribute_table(dplyr::ungroup(x))
   data$.row <- seq_len(nrow(x))
   data[c(".xmin", ".ymin", ".xmax", ".ymax")] <- as.data.frame(t(boxes))
@@ -199,12 +199,19 @@ coord_shapes <- function(crs = NULL, xlim = NULL, ylim = NULL, expand = TRUE) ne
 new_coord <- function(crs, xlim, ylim, expand, ratio = NULL) {
   ggplot2::ggproto("CoordShapes", ggplot2::coord_cartesian(xlim = unname(xlim), ylim = unname(ylim), expand = expand, default = TRUE), crs = crs, ratio = ratio,
     is_free = function() FALSE,
+    setup_panel_params = function(self, scale_x, scale_y, params = list()) {
+      limits <- list(x = in_direction(self$limits$x, scale_x), y = in_direction(self$limits$y, scale_y))
+      ggplot2::ggproto_parent(ggplot2::CoordCartesian, ggplot2::ggproto(NULL, self, limits = limits))$setup_panel_params(scale_x, scale_y, params)
+    },
     aspect = function(self, ranges) {
       ratio <- self$ratio %||% scale_ratio(self$crs, ranges$y.range)
       diff(ranges$y.range) / diff(ranges$x.range) * ratio
     }
   )
 }
+
+# Limits as a scale runs: before version 4, ggplot2 takes those of a reversed scale as they stand.
+in_direction <- function(limits, scale) if (identical(scale$get_transformation()$name, "reverse")) rev(limits) else limits
 
 # How much longer a unit of y is than one of x: 1, on longitude and latitude what is so at the middle.
 scale_ratio <- function(crs, y) {

@@ -74,7 +74,7 @@ makeContent.drawn_labels <- function(x) {
   high <- grid::convertHeight(grid::unit(1, "npc"), "mm", valueOnly = TRUE)
   width <- grid::convertWidth(grid::stringWidth(style$label), "mm", valueOnly = TRUE)
   height <- grid::convertHeight(grid::stringHeight(style$label), "mm", valueOnly = TRUE)
-  placed <- core_label_places(x$at$x * wide, x$at$y * high, width, height, style$beside, wide, high, 0.5)
+  placed <- core(core_label_places(x$at$x * wide, x$at$y * high, width, height, style$beside, wide, high, 0.5))
   shown <- which(!is.nan(placed$x))
   if (!length(shown)) return(x)
   at_x <- grid::unit(placed$x[shown], "mm")

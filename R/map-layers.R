@@ -49,7 +49,7 @@ on_map_crs <- function(frame, crs, verb) {
 
 count_outside <- function(frame, limits, verb) {
   if (is.null(limits$x) || is.null(limits$y)) return(invisible())
-  boxes <- core_boxes(handles_of(as_shapes(frame)), store_of(as_shapes(frame)))
+  boxes <- core(core_boxes(handles_of(as_shapes(frame)), store_of(as_shapes(frame))))
   outside <- sum(boxes[3, ] < limits$x[1] | boxes[1, ] > limits$x[2] | boxes[4, ] < limits$y[1] | boxes[2, ] > limits$y[2], na.rm = TRUE)
   if (outside) say("{.fn {verb}}: {counted(outside, 'shape')} outside the map not shown.")
 }

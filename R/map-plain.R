@@ -138,7 +138,7 @@ is_world_wide <- function(x) {
 # Where the globe ends on the CRS, as a polygon.
 outline_of_globe <- function(crs) {
   edge <- if (crs$method %in% methods_of_globe) edge_of_meridians(crs) else edge_around(crs)
-  at <- core_transform_points((edge$longitude + 180) %% 360 - 180, edge$latitude, unclass(geographic_base(crs)), unclass(crs))
+  at <- core(core_transform_points((edge$longitude + 180) %% 360 - 180, edge$latitude, unclass(geographic_base(crs)), unclass(crs)))
   keep <- which(is.finite(at$x) & is.finite(at$y))
   ring <- c(keep, keep[1])
   shapes_from_wkt(sprintf("POLYGON ((%s))", paste(at$x[ring], at$y[ring], collapse = ", ")), crs)

@@ -86,7 +86,7 @@ scaled_shapes <- function(x, quosure, what, greatest, power, classes, method, ca
     if (!is_count(classes, 2, 7)) fail("argument", "{.arg classes} must be a whole number from 2 to 7, not {.val {classes}}.", call = call)
     breaks <- class_breaks(frame$.size, classes, method)
     extents <- extent_of_value(as.double(breaks)[-1])
-    frame$.extent <- extents[core_class_of(frame$.size, breaks)]
+    frame$.extent <- extents[core(core_class_of(frame$.size, breaks))]
     key <- list(extents = extents, labels = class_labels(breaks))
   }
   list(frame = frame[order(-frame$.size), ], left = length(values) - length(shown), key = key)

@@ -115,7 +115,7 @@ drawn_bytes <- function(frame, view) {
   width <- max(1, as.double(view$width))
   cell <- (window[3] - window[1]) / width / 2
   shapes <- as_shapes(frame)
-  thin <- core_thinned(handles_of(shapes), store_of(shapes), window, cell, cell)
+  thin <- core(core_thinned(handles_of(shapes), store_of(shapes), window, cell, cell))
   starts <- which(c(TRUE, diff(thin$ring) != 0 | diff(thin$row) != 0)[seq_along(thin$x)])
   steps <- function(values, low, high) as.integer(pmin(65535, pmax(0, round((values - low) / (high - low) * 65535))))
   places <- rbind(steps(thin$x, window[1], window[3]), steps(thin$y, window[2], window[4]))
@@ -145,7 +145,7 @@ filled_rows <- function(frame, column, keep, method, classes, palette) {
   if (is.numeric(values)) {
     breaks <- class_breaks(as.double(values), classes, method)
     colours <- map_colours(length(breaks) - 1, palette)
-    return(list(class = core_class_of(as.double(values), breaks) - 1L, colours = colours, labels = class_labels(breaks), title = column, breaks = breaks))
+    return(list(class = core(core_class_of(as.double(values), breaks)) - 1L, colours = colours, labels = class_labels(breaks), title = column, breaks = breaks))
   }
   text <- as.character(values)
   counts <- sort(table(text), decreasing = TRUE)

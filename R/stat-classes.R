@@ -69,7 +69,7 @@ values_to_classify <- function(x, call) {
   }
   infinite <- sum(is.infinite(x))
   if (infinite) caution("classes", "{infinite} infinite value{?s} fall{?s/} in no class.")
-  values <- core_finite_sorted(as.double(x))
+  values <- core(core_finite_sorted(as.double(x)))
   if (!length(values)) fail("argument", "There are no values to classify: all {length(x)} are missing or infinite.", call = call)
   values
 }
@@ -96,8 +96,8 @@ new_breaks <- function(values, breaks, method, rounded = FALSE) {
   edges <- seq(min(values), max(values), length.out = 61)
   strips <- if (edges[1] < edges[61]) tabulate(findInterval(values, edges, all.inside = TRUE), 60) else length(values)
   reached <- findInterval(breaks, values)
-  structure(breaks, class = "class_breaks", method = method, counts = tabulate(core_class_of(values, breaks), length(breaks) - 1),
-            fit = core_variance_fit(values, breaks), bars = list(edges = edges, counts = strips), whole = all(values == round(values)),
+  structure(breaks, class = "class_breaks", method = method, counts = tabulate(core(core_class_of(values, breaks)), length(breaks) - 1),
+            fit = core(core_variance_fit(values, breaks)), bars = list(edges = edges, counts = strips), whole = all(values == round(values)),
             beside = list(below = c(-Inf, values)[reached + 1], above = c(values, Inf)[reached + 1]), rounded = rounded)
 }
 

@@ -18,6 +18,8 @@
 #' * of all rows: [summarise_into()] and [pick_where()] from tiled features, [dissolve_by()], [class_breaks()], [describe_layer()], maps;
 #' * `head()`, `names()`, `nrow()` where nothing is put off, `dplyr::collect()`, [write_layer()].
 #'
+#' Windows, and first conditions that compare columns with numbers (`"seats > 100 AND kind = 'school'"`), read the tiles alone that they may hold for.
+#'
 #' Sums over tiles may differ from those of a frame in the last digit, as they are added in another order. Dissolved shapes may lack a vertex on an edge that
 #' another group's border crossed: on longitude and latitude, where edges are measured along the ellipsoid, areas then differ by about a millionth. Columns
 #' that are kept in a folder of tiles are numbers, text, logical, dates and times (factors become text).
@@ -132,6 +134,7 @@ without_row_numbers <- function(x) x[setdiff(names(x), row_number_column)]
 
 # What is left to do tile by tile, as a tiled layer whose other layers are all settled; a frame where steps of all rows gave one and nothing is left.
 until_whole <- function(x, work) {
+  x$source <- tiles_needed(x)
   x$steps <- lapply(x$steps, settled_step, work)
   x <- settled_stages(x, work)
   kinds <- vapply(x$steps, function(step) step$how$kind, "")

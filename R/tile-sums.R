@@ -16,7 +16,7 @@ names_all_columns <- function(summary) any(c("across", ".data", "pick", "everyth
 # The sum and count of a column in each cell, with what summary_of_sums() asks of the column.
 sums_of_cells <- function(summary, falling, n) {
   if (summary$verb == "n") return(list(verb = "n"))
-  found <- core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip)
+  found <- core(core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip))
   list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = found$sum, count = found$count)
 }
 

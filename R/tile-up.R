@@ -103,7 +103,7 @@ add_piece <- function(spool, x, call) {
 sampled_places <- function(shapes, rows, most = 4000) {
   at <- unique(round(seq(1, rows, length.out = min(most, rows))))
   if (is.null(shapes) || !rows) return(list(at = at, boxes = matrix(NA_real_, 4, length(at))))
-  list(at = at, boxes = core_boxes(handles_of(shapes)[at], store_of(shapes)))
+  list(at = at, boxes = core(core_boxes(handles_of(shapes)[at], store_of(shapes))))
 }
 
 # One type for each column, whatever the pieces held.
@@ -148,7 +148,7 @@ sort_spool <- function(spool, folder, rows_per_tile, memory, call) {
 ends_of_tiles <- function(x, limits) {
   n <- nrow(x)
   shapes <- if (is_spatial_frame(x)) as_shapes(x)
-  bytes <- cumsum(64 + 16 * if (is.null(shapes)) rep(0, n) else core_vertex_counts(handles_of(shapes), store_of(shapes)))
+  bytes <- cumsum(64 + 16 * if (is.null(shapes)) rep(0, n) else core(core_vertex_counts(handles_of(shapes), store_of(shapes))))
   ends <- integer()
   start <- 0
   while (start < n) {
@@ -178,7 +178,7 @@ row_keys <- function(places, numbers, total) places + (numbers - 1) / total
 sample_keys <- function(sample, extent, first, total) {
   boxes <- sample$boxes
   middles <- point_shapes((boxes[1, ] + boxes[3, ]) / 2, (boxes[2, ] + boxes[4, ]) / 2)
-  row_keys(core_hilbert_keys(handles_of(middles), store_of(middles), extent), first + sample$at, total)
+  row_keys(core(core_hilbert_keys(handles_of(middles), store_of(middles), extent)), first + sample$at, total)
 }
 
 keys_of_rows <- function(x, numbers, extent, total) {
@@ -231,7 +231,7 @@ settled_piece <- function(spool, k) {
   frame_of_tile(list(shape = spool$shape), columns, shapes)
 }
 
-as_text <- function(values) if (is.double(values) && !is.object(values)) core_number_text(values, -1L) else as.character(values)
+as_text <- function(values) if (is.double(values) && !is.object(values)) core(core_number_text(values, -1L)) else as.character(values)
 
 # Sorts each range and writes tiles of so many rows, the rest of a range with the next.
 write_sorted <- function(parts, spool, extent, folder, limits, total, call) {

@@ -181,4 +181,4 @@ at_column <- ".at_in_tile"
 # The last but one of the columns that join_nearest() adds.
 distance_column <- function(out) utils::tail(setdiff(names(out), shape_column_name(out)), 2)[1]
 
-is_empty_shape <- function(shapes) !is.na(shapes) & core_vertex_counts(handles_of(shapes), store_of(shapes)) == 0
+is_empty_shape <- function(shapes) !is.na(shapes) & core(core_vertex_counts(handles_of(shapes), store_of(shapes))) == 0

@@ -127,7 +127,7 @@ buffers <- function(shapes, distances, style, call) {
   found <- core(core_buffer(handles_of(flat), store_of(flat), distances, style, if (geographic) unclass(crs_of(flat))), call = call)
   made <- shapes_of_rows(found, length(shapes), crs_of(flat))
   if (same_crs(crs_of(flat), crs)) return(made)
-  shapes_of_core(core_reproject(handles_of(made), store_of(made), unclass(crs_of(flat)), unclass(crs), list(), 0), crs)
+  shapes_of_core(core(core_reproject(handles_of(made), store_of(made), unclass(crs_of(flat)), unclass(crs), list(), 0)), crs)
 }
 
 # Polygons that cross or overlap themselves, of which buffers are those of what the even-odd rule puts inside.

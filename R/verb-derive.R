@@ -44,7 +44,7 @@ hull_of <- function(x, merged = FALSE) {
   started <- clock()
   shapes <- as_shapes(x)
   whole <- vertices_together(shapes)
-  hull <- shapes_of_rows(core_derive(handles_of(whole), store_of(whole), "hull of all"), 1L, crs_of(shapes))
+  hull <- shapes_of_rows(core(core_derive(handles_of(whole), store_of(whole), "hull of all")), 1L, crs_of(shapes))
   record(single_shape(x, hull), x, "hull_of", rlang::current_call(), length(shapes), started = started)
 }
 
@@ -126,7 +126,7 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   tell_parts_lost(shapes, out)
   untouched <- is.na(shapes) & !is.na(as_shapes(x))  # left out, as they lie too far away
   if (any(untouched)) out[untouched] <- as_shapes(x)[untouched]
-  vertices <- function(shapes) sum(core_vertex_counts(handles_of(shapes), store_of(shapes)), na.rm = TRUE)
+  vertices <- function(shapes) sum(core(core_vertex_counts(handles_of(shapes), store_of(shapes))), na.rm = TRUE)
   before <- vertices(shapes)
   after <- vertices(out)
   note <- if (after > before) paste0(counted(after, "vertex", "vertices"), ", more than the ", format_count(before), " before, as borders were noded")

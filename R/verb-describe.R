@@ -46,7 +46,7 @@ describe_values <- function(x, source, title) {
   structure(list(
     source = source, title = title, rows = nrow(x),
     geometry_type = table(if (is.null(shapes)) character() else geometry_type_of(shapes), dnn = NULL),
-    missing_shapes = sum(is.na(shapes)), vertices = if (is.null(shapes)) 0L else sum(core_vertex_counts(handles_of(shapes), store_of(shapes))),
+    missing_shapes = sum(is.na(shapes)), vertices = if (is.null(shapes)) 0L else sum(core(core_vertex_counts(handles_of(shapes), store_of(shapes)))),
     extent = if (!is.null(shapes)) extent_of(shapes), crs = if (!is.null(shapes)) crs_of(shapes),
     fields = vctrs::vec_rbind(field_summary("", NULL)[0, ], !!!Map(field_summary, names(columns), columns, USE.NAMES = FALSE))
   ), class = "layer_description")

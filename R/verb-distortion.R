@@ -67,12 +67,12 @@ sampled_rows <- function(shapes, most = 64) {
 # method is not available.
 distortion_at <- function(shapes, kind) {
   crs <- crs_of(shapes)
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   x <- c((boxes[1, ] + boxes[3, ]) / 2, boxes[1, ], boxes[1, ], boxes[3, ], boxes[3, ])
   y <- c((boxes[2, ] + boxes[4, ]) / 2, boxes[2, ], boxes[4, ], boxes[2, ], boxes[4, ])
   at <- tryCatch({
-    place <- core_transform_points(x, y, unclass(crs), unclass(geographic_base(crs)))
-    core_distortion(place$x, place$y, unclass(crs))
+    place <- core(core_transform_points(x, y, unclass(crs), unclass(geographic_base(crs))))
+    core(core_distortion(place$x, place$y, unclass(crs)))
   }, error = function(e) NULL)
   if (is.null(at)) return(NULL)
   scale <- if (kind == "area") at$area_scale else ifelse(at$greatest_scale - 1 > 1 - at$least_scale, at$greatest_scale, at$least_scale)
@@ -83,7 +83,7 @@ distortion_at <- function(shapes, kind) {
 ratio_to_ground <- function(shapes, measure) {
   if (measure == "distance") return(NULL)
   crs <- crs_of(shapes)
-  plane <- core_planar_measure(handles_of(shapes), store_of(shapes), measure) * crs$unit_size^(if (measure == "area") 2 else 1)
+  plane <- core(core_planar_measure(handles_of(shapes), store_of(shapes), measure)) * crs$unit_size^(if (measure == "area") 2 else 1)
   ground <- true_measure(in_degrees(shapes), measure)
   ratio <- (plane / ground)[which(ground > 0)]
   if (length(ratio)) ratio[which.max(abs(ratio - 1))]

@@ -82,7 +82,7 @@ region_of_key <- function(flows, column, regions, key) {
 
 # A line from point a to point b, or the point itself where they are one.
 lines_between <- function(points, a, b) {
-  at <- core_planar_centroids(handles_of(points), store_of(points))
+  at <- core(core_planar_centroids(handles_of(points), store_of(points)))
   n <- length(a)
   alone <- a == b
   vertex <- c(rbind(a, ifelse(alone, NA_integer_, b)))

@@ -150,7 +150,7 @@ comparable_pair <- function(a, b, ignore_case) {
     number <- function(values) {
       numbers <- as_number(values)
       large <- !both & !is.na(numbers) & abs(numbers) >= 2^53
-      known <- core_number_text(numbers, -1L)
+      known <- core(core_number_text(numbers, -1L))
       ifelse(is.na(numbers) | (large & !is_number(values)), text(values), ifelse(large, paste0("~", known), known))
     }
     return(list(x = number(a), table = number(b)))

@@ -33,7 +33,7 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
   one_of(multiple, partners_taken, "multiple", call = call)
   shapes <- list(x = on_one_turn(as_shapes(x)), y = on_one_turn(as_shapes(y)))
   pairs <- find_pairs(shapes$x, shapes$y, relation, distance, unit, call = call)
-  repeated <- length(core_occurrences(pairs$x, nrow(x))$several)
+  repeated <- length(core(core_occurrences(pairs$x, nrow(x)))$several)
   if (multiple != "all") pairs <- one_partner(pairs, if (multiple == "largest") largest_first(pairs, shapes$x, shapes$y, call))
 
   alone <- setdiff(seq_len(nrow(x)), pairs$x)
@@ -113,7 +113,7 @@ one_partner <- function(pairs, key = NULL) {
 tied_rows <- function(pairs, best, key) {
   best_key <- key[best$y][match(pairs$x, best$x)]
   equal <- pairs$x[which(key[pairs$y] == best_key)]
-  length(core_occurrences(equal, max(equal, 0L))$several)
+  length(core(core_occurrences(equal, max(equal, 0L)))$several)
 }
 
 rank_values <- function(columns, rank_by, call) {

@@ -67,7 +67,7 @@ rm(axis)
 
 centre_coordinate <- function(shapes, axis) {
   centres <- as_shapes(centroid_of(shapes))
-  core_boxes(handles_of(centres), store_of(centres))[if (axis == "x") 1 else 2, ]
+  core(core_boxes(handles_of(centres), store_of(centres)))[if (axis == "x") 1 else 2, ]
 }
 
 # Relations of the shapes of rows with one shape, with any of a layer's, or row by row with those of another column. What is disjoint is what

@@ -140,11 +140,11 @@ in_degrees <- function(shapes) {
   crs <- crs_of(shapes)
   if (crs$kind == "geographic" && crs$unit_size == 1) return(shapes)
   base <- geographic_base(crs)
-  shapes_of_core(core_reproject(handles_of(shapes), store_of(shapes), unclass(crs), unclass(base), list(), 0), base)
+  shapes_of_core(core(core_reproject(handles_of(shapes), store_of(shapes), unclass(crs), unclass(base), list(), 0)), base)
 }
 
 # In coordinate units, to compare shapes of one layer.
-planar_areas <- function(shapes) core_planar_measure(handles_of(shapes), store_of(shapes), "area")
+planar_areas <- function(shapes) core(core_planar_measure(handles_of(shapes), store_of(shapes), "area"))
 
 # The UTM zone (on WGS 84) in the middle of the shapes.
 utm_code <- function(shapes) {
@@ -179,7 +179,7 @@ azimuth_between <- function(x, y) {
   if (sizes[1] != sizes[2] && !1 %in% sizes) fail("argument", "{.arg x} and {.arg y} do not pair off: {sizes[1]} against {sizes[2]} points.", call = call)
   n <- if (0 %in% sizes) 0 else max(sizes)
   long <- function(values) rep_len(values, n)
-  core_geodesic_inverse(long(a$x), long(a$y), long(b$x), long(b$y), unclass(a$crs))$azimuth_from
+  core(core_geodesic_inverse(long(a$x), long(a$y), long(b$x), long(b$y), unclass(a$crs)))$azimuth_from
 }
 
 #' @rdname azimuth_between
@@ -193,7 +193,7 @@ destination_of <- function(x, azimuth, distance, unit = "m") {
   for (given in list(azimuth, distance)) {
     if (!is.numeric(given) || !length(given) %in% c(1, n)) fail("argument", "{.arg azimuth} and {.arg distance} must be numbers, one or {n}.", call = call)
   }
-  to <- core_geodesic_direct(from$x, from$y, rep_len(as.double(azimuth), n), rep_len(distance * length_units[[unit]], n), unclass(from$crs))
+  to <- core(core_geodesic_direct(from$x, from$y, rep_len(as.double(azimuth), n), rep_len(distance * length_units[[unit]], n), unclass(from$crs)))
   at <- core(core_transform_points(to$x, to$y, unclass(from$crs), unclass(crs_of(x))), call = call)
   points <- point_shapes(at$x, at$y, crs_of(x))
   record(with_shapes(x, points), x, "destination_of", rlang::current_call(), n, started = started)

@@ -180,7 +180,7 @@ flatten_layer <- function(x) {
   pieces <- shapes_of_core(list(store = found$store, handles = seq_along(counts)), crs_of(shapes))
   out <- with_shapes(out, deepened(pieces, found$rows, shapes))
   out <- add_columns(out, tibble::tibble(rows = found$rows, count = counts), "_flat")
-  shared <- core_planar_measure(handles_of(as_shapes(out)), store_of(as_shapes(out)), "area")[counts > 1]
+  shared <- core(core_planar_measure(handles_of(as_shapes(out)), store_of(as_shapes(out)), "area"))[counts > 1]
   parts <- if (any(counts > 1)) paste0(format_count(sum(counts > 1)), " of several rows (", format_area(sum(shared), crs_of(shapes)), ")") else "no overlaps"
   say("{.fn flatten_layer}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out: {parts}.")
   record(out, x, "flatten_layer", rlang::current_call(), nrow(x), parts, started, tell_stale(measure_columns(x), out))
@@ -201,7 +201,7 @@ overlay_shapes <- function(x, call) {
 without_outliers <- function(shapes) {
   largest <- max(abs(box_of(shapes)))
   if (is.na(largest) || largest <= least_suspect(crs_of(shapes))) return(shapes)
-  boxes <- core_boxes(handles_of(shapes), store_of(shapes))
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   far <- pmax(abs(boxes[1, ]), abs(boxes[2, ]), abs(boxes[3, ]), abs(boxes[4, ]))
   middle <- stats::quantile(far, 0.5, na.rm = TRUE, names = FALSE, type = 1)
   limit <- if (!is.null(crs_of(shapes))) least_suspect(crs_of(shapes)) else if (middle > 0) 1e6 * middle else Inf
@@ -218,7 +218,7 @@ least_suspect <- function(crs) {
   switch(crs$kind %||% "none", geographic = 1e4, projected = 1e9 / crs$unit_size, none = 540, Inf)
 }
 
-are_deep <- function(shapes) !is.na(shapes) & core_types(handles_of(shapes), store_of(shapes)) >= 1000L
+are_deep <- function(shapes) !is.na(shapes) & core(core_types(handles_of(shapes), store_of(shapes))) >= 1000L
 
 # What works in the plane has no place for Z and M.
 tell_flat <- function(shapes) tell_depth_lost(sum(are_deep(shapes)))
@@ -294,9 +294,9 @@ coordinate_units <- function(shapes, unit, call) {
 
 # Whether two shapes differ in area, length or number of points.
 differ_in_size <- function(a, b) {
-  size <- function(x, what) core_planar_measure(handles_of(x), store_of(x), what)
+  size <- function(x, what) core(core_planar_measure(handles_of(x), store_of(x), what))
   differs <- function(p, q) abs(p - q) > 1e-12 * pmax(p, q)
-  points <- function(x) core_vertex_counts(handles_of(x), store_of(x))
+  points <- function(x) core(core_vertex_counts(handles_of(x), store_of(x)))
   only_points <- geometry_type_of(a) %in% c("point", "multipoint")
   differs(size(a, "area"), size(b, "area")) | differs(size(a, "length"), size(b, "length")) | (only_points & points(a) != points(b))
 }

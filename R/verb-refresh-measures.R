@@ -50,7 +50,7 @@ measure_columns <- function(x, most = 64) {
 
 # Of sampled rows as many as measuring along the ellipsoid is quick for, at least one.
 quick_rows <- function(shapes, rows, vertices = 50000) {
-  rows[pmax(cumsum(core_vertex_counts(handles_of(shapes)[rows], store_of(shapes))), 1) <= vertices | seq_along(rows) == 1]
+  rows[pmax(cumsum(core(core_vertex_counts(handles_of(shapes)[rows], store_of(shapes)))), 1) <= vertices | seq_along(rows) == 1]
 }
 
 # Areas, lengths and perimeters, planar and along the ellipsoid, in square metres and metres; in coordinate units without a CRS. Only
@@ -58,7 +58,7 @@ quick_rows <- function(shapes, rows, vertices = 50000) {
 measures_in_every_way <- function(shapes, columns) {
   lines <- !grepl("polygon", geometry_type_of(shapes))  # what a polygon's length is its perimeter is too
   ways <- lapply(c("area", if (any(lines)) "length", "perimeter"), function(measure) {
-    plane <- core_planar_measure(handles_of(shapes), store_of(shapes), measure)
+    plane <- core(core_planar_measure(handles_of(shapes), store_of(shapes), measure))
     if (all(plane == 0, na.rm = TRUE) || !any(vapply(columns, could_hold, NA, measure, plane, crs_of(shapes)))) return(NULL)
     lapply(ways_to_measure(shapes, measure, plane), function(way) c(list(measure = measure), way))
   })

@@ -200,10 +200,10 @@ summaries_by_pairs <- function(shapes, asked, call) {
 whole_pairs <- function(shapes, asked, call) {
   features <- length(shapes$features)
   pairs <- find_pairs(shapes$regions, shapes$features, asked$relation, asked$distance, asked$unit, names(shapes), call = call)
-  pairs$falls <- core_occurrences(pairs$y, features)
+  pairs$falls <- core(core_occurrences(pairs$y, features))
   if (!length(pairs$falls$several)) return(pairs)
   pairs <- points_in_several(pairs, shapes$regions, shapes$features, asked$borders, call)
-  pairs$falls <- core_occurrences(pairs$y, features)
+  pairs$falls <- core(core_occurrences(pairs$y, features))
   pairs
 }
 
@@ -292,9 +292,9 @@ shared_measures <- function(x, y, call) {
 
 # Planar in coordinate units, or on longitude and latitude along the ellipsoid in metres.
 true_measure <- function(shapes, measure) {
-  if (!is_geographic(shapes)) return(core_planar_measure(handles_of(shapes), store_of(shapes), measure))
+  if (!is_geographic(shapes)) return(core(core_planar_measure(handles_of(shapes), store_of(shapes), measure)))
   shapes <- in_degrees(shapes)
-  core_ellipsoidal_measure(handles_of(shapes), store_of(shapes), measure, unclass(crs_of(shapes)))
+  core(core_ellipsoidal_measure(handles_of(shapes), store_of(shapes), measure, unclass(crs_of(shapes))))
 }
 
 apportioned <- function(columns, pairs, intensive) {
@@ -306,7 +306,7 @@ apportioned <- function(columns, pairs, intensive) {
 }
 
 rowsum_of <- function(values, groups, n) {
-  core_grouped_sums(as.double(values), seq_along(values), as.integer(groups), n, FALSE)$sum
+  core(core_grouped_sums(as.double(values), seq_along(values), as.integer(groups), n, FALSE))$sum
 }
 
 share_measures <- c("none", "area", "length")

@@ -51,7 +51,7 @@ needs_valid <- function(x, y, relation) {
   !relation %in% c("intersects", "disjoint", "within distance") && !only_points(x) && !only_points(y)
 }
 
-only_points <- function(shapes) all(core_types(handles_of(shapes), store_of(shapes)) %% 1000L %in% c(1L, 4L, NA))
+only_points <- function(shapes) all(core(core_types(handles_of(shapes), store_of(shapes))) %% 1000L %in% c(1L, 4L, NA))
 
 is_geographic <- function(shapes) {
   crs <- crs_of(shapes)

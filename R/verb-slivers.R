@@ -120,7 +120,7 @@ row_in_words <- function(x, row) {
 
 # A tolerance as wide as the shapes themselves would take them for slivers, and take long.
 need_wider_shapes <- function(shapes, reach, call) {
-  width <- 2 * planar_areas(shapes) / core_planar_measure(handles_of(shapes), store_of(shapes), "perimeter")
+  width <- 2 * planar_areas(shapes) / core(core_planar_measure(handles_of(shapes), store_of(shapes), "perimeter"))
   thin <- sum(width < reach, na.rm = TRUE)
   if (thin <= sum(!is.na(width)) / 2) return(invisible())
   fail("argument", c("{format_count(thin)} of {counted(length(shapes), 'shape')} are thinner than the tolerance, which would move more than it closes.",
@@ -133,7 +133,7 @@ need_wider_shapes <- function(shapes, reach, call) {
 need_small_change <- function(change, closed, out, reach, x, call) {
   moved <- max(sum(abs(change)) / 2, abs(sum(change)))
   if (moved <= closed * (1 + 1e-6)) return(invisible())
-  perimeter <- function(shapes) sum(core_planar_measure(handles_of(shapes), store_of(shapes), "perimeter"), na.rm = TRUE)
+  perimeter <- function(shapes) sum(core(core_planar_measure(handles_of(shapes), store_of(shapes), "perimeter")), na.rm = TRUE)
   closed <- max(closed, reach * (perimeter(out) - perimeter(dissolved(out, call))) / 2)
   if (moved <= closed) return(invisible())
   crs <- crs_of(out)
@@ -203,7 +203,7 @@ number_columns <- function(attributes, columns, argument, call) {
 pieces_frame <- function(columns, pieces, unit, call) {
   scale <- 1 / positive_length(pieces, 1, unit, "unit", call)
   area <- planar_areas(pieces) * scale^2
-  perimeter <- core_planar_measure(handles_of(pieces), store_of(pieces), "perimeter") * scale
+  perimeter <- core(core_planar_measure(handles_of(pieces), store_of(pieces), "perimeter")) * scale
   over <- function(x, y) replace(x / y, y == 0, 0)  # a place has neither
   measures <- list(area = area, width = over(2 * area, perimeter), thinness = over(4 * pi * area, perimeter^2), geometry = pieces)
   frame_of_columns(!!!columns, !!!measures)
@@ -223,7 +223,7 @@ shown_total <- function(pieces, crs) {
 }
 
 single_parts <- function(shapes) {
-  found <- core_derive(handles_of(shapes), store_of(shapes), "parts")
+  found <- core(core_derive(handles_of(shapes), store_of(shapes), "parts"))
   list(shapes = shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes)), rows = found$x)
 }
 

@@ -47,7 +47,7 @@ means_the_usual <- function(called, verb, env) {
 
 quick_summary <- function(summary, falling, n) {
   if (summary$verb == "n") return(tabulate(falling$cell, n))
-  summary_of_sums(summary, core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip))
+  summary_of_sums(summary, core(core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip)))
 }
 
 # A sum or mean, from the sum and count of its column in each cell.

@@ -48,23 +48,14 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// core_set_threads
-void core_set_threads(int threads);
-RcppExport SEXP _civicatlas_core_set_threads(SEXP threadsSEXP) {
+// core_set_limits
+void core_set_limits(int threads, double unpacked);
+RcppExport SEXP _civicatlas_core_set_limits(SEXP threadsSEXP, SEXP unpackedSEXP) {
 BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
-    core_set_threads(threads);
-    return R_NilValue;
-END_RCPP
-}
-// core_set_unpack_limit
-void core_set_unpack_limit(double bytes);
-RcppExport SEXP _civicatlas_core_set_unpack_limit(SEXP bytesSEXP) {
-BEGIN_RCPP
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< double >::type bytes(bytesSEXP);
-    core_set_unpack_limit(bytes);
+    Rcpp::traits::input_parameter< double >::type unpacked(unpackedSEXP);
+    core_set_limits(threads, unpacked);
     return R_NilValue;
 END_RCPP
 }
@@ -1646,8 +1637,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
     {"_civicatlas_core_give_memory_back", (DL_FUNC) &_civicatlas_core_give_memory_back, 0},
     {"_civicatlas_core_processors", (DL_FUNC) &_civicatlas_core_processors, 0},
-    {"_civicatlas_core_set_threads", (DL_FUNC) &_civicatlas_core_set_threads, 1},
-    {"_civicatlas_core_set_unpack_limit", (DL_FUNC) &_civicatlas_core_set_unpack_limit, 1},
+    {"_civicatlas_core_set_limits", (DL_FUNC) &_civicatlas_core_set_limits, 2},
     {"_civicatlas_core_room_for", (DL_FUNC) &_civicatlas_core_room_for, 1},
     {"_civicatlas_core_fork", (DL_FUNC) &_civicatlas_core_fork, 1},
     {"_civicatlas_core_end_at_once", (DL_FUNC) &_civicatlas_core_end_at_once, 0},

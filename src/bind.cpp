@@ -354,16 +354,17 @@ void core_start() {
 void core_give_memory_back() { give_memory_back(); }
 
 // [[Rcpp::export]]
-int core_processors() { return static_cast<int>(std::max(1u, std::thread::hardware_concurrency())); }
-
-// [[Rcpp::export]]
-void core_set_threads(int threads) {
-  const int all = core_processors();
-  thread_limit() = static_cast<unsigned>(threads < 1 ? all : threads);
+int core_processors() {
+  static const auto count = static_cast<int>(std::max(1u, std::thread::hardware_concurrency()));  // asks the system
+  return count;
 }
 
+// Threads below one are as many as there are processors; so many bytes may a source unpack to.
 // [[Rcpp::export]]
-void core_set_unpack_limit(double bytes) { unpack_limit() = bytes; }
+void core_set_limits(int threads, double unpacked) {
+  thread_limit() = static_cast<unsigned>(threads < 1 ? core_processors() : threads);
+  unpack_limit() = unpacked;
+}
 
 // [[Rcpp::export]]
 double core_room_for(double source) { return room_for(static_cast<std::size_t>(source)); }

@@ -37,7 +37,8 @@ make_machine() {
   . /etc/os-release
   local mirror
   mirror=$(sed -n 's/^URIs: *//p; s/^deb [^h]*\(http[^ ]*\).*/\1/p' /etc/apt/sources.list.d/debian.sources /etc/apt/sources.list 2>/dev/null | head -n 1)
-  debootstrap --variant=minbase --include=ca-certificates "$VERSION_CODENAME" "$machine" "${mirror:-http://deb.debian.org/debian}" >"$machine.log" 2>&1 ||
+  # In a name space of mounts too, as it mounts /proc.
+  unshare --mount debootstrap --variant=minbase --include=ca-certificates "$VERSION_CODENAME" "$machine" "${mirror:-http://deb.debian.org/debian}" >"$machine.log" 2>&1 ||
     { tail -n 20 "$machine.log" >&2 && return 1; }
   # This machine's apt sources and settings, its certificates, and how it finds the network.
   rm -rf "$machine/etc/apt/sources.list" "$machine/etc/apt/sources.list.d"

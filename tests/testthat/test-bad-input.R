@@ -13,7 +13,7 @@ truncate_to <- function(path, size) writeBin(readBin(path, "raw", size), path)
 test_that("missing files and side files are named", {
   expect_error(read_layer("nowhere/wards.shp"), "no folder", class = "civicatlas_error_file")
   expect_error(read_layer(file.path(dirname(demo_file("wards.shp")), "ward.shp")), "wards.shp", class = "civicatlas_error_file")
-  expect_error(read_layer(tempdir()), "is a folder", class = "civicatlas_error_file")
+  expect_error(read_layer(withr::local_tempdir()), "is a folder", class = "civicatlas_error_file")
   no_shp <- copy_of("wards.shp", function(stem) unlink(paste0(stem, ".shp")))
   expect_error(read_layer(no_shp), "wards.dbf", class = "civicatlas_error_file")
   expect_identical(read_layer(sub("shp$", "dbf", no_shp)), attribute_table(read_layer(demo_file("wards.shp"))))

@@ -75,6 +75,21 @@ folders_used <- function(folder) {
   unique(sub("^#include \"[.][.]/([a-z]+)/.*", "\\1", includes))
 }
 
+# Calls of the core in some code that do not stand within core(), whose errors would not be ours.
+bare_calls <- function(code) {
+  if (!is.call(code)) return(if (is.pairlist(code)) unlist(lapply(as.list(code), bare_calls)))
+  if (rlang::is_call(code, "core")) return(NULL)
+  own <- if (is.name(code[[1]]) && startsWith(as.character(code[[1]]), "core_")) as.character(code[[1]])
+  c(own, unlist(lapply(as.list(code), bare_calls)))
+}
+
+test_that("the core is called through core() alone, but by what core() itself stands on", {
+  files <- setdiff(list.files(file.path(root, "R"), "[.]R$"), c("RcppExports.R", "base-conditions.R", "base-progress.R", "base-child.R", "civicatlas-package.R"))
+  found <- unlist(lapply(file.path(root, "R", files), function(file) unlist(lapply(parse(file, keep.source = FALSE), bare_calls))))
+  expect_setequal(found, c("core_give_memory_back", "core_processors", "core_random_bytes"))  # which cannot fail
+  expect_identical(bare_calls(quote(f <- function(x) core(g(core_a(x))) + core_b(x))), "core_b")
+})
+
 test_that("the core's folders are layers, and use what the architecture page says", {
   may <- folders_that_may_be_used()
   expect_setequal(names(may), list.dirs(file.path(root, "src", "kernel"), full.names = FALSE, recursive = FALSE))

@@ -287,6 +287,42 @@ test_that("the window of a layer holds where it is the other layer, over the ant
   expect_setequal(dplyr::collect(read_layer(globe, within = c(-1, -1, 1, 1)))$id, 5L)
 })
 
+test_that("conditions read the tiles alone that they may hold for, and choose the rows of a frame", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(25)
+  x <- spatial_frame(east = 1:400 / 7, n = sample(c(1:50, NA), 400, TRUE), day = as.Date("2026-01-01") + 1:400, kind = rep(c("a", "b"), 200),
+                     geometry = point_shapes(4.2e6 + 1:400, 3.1e6 + runif(400), 3035))
+  folder <- withr::local_tempfile()
+  tile_up(x, folder, rows_per_tile = 25)
+  tiled <- read_layer(folder)
+  x <- dplyr::collect(tiled)
+  needed <- function(layer) civicatlas:::tiles_in(civicatlas:::tiles_needed(layer))
+  least <- 30
+  few <- list(
+    keep_rows(tiled, "east BETWEEN 20 AND 25"), dplyr::filter(tiled, east > least, kind == "a", east <= 35), keep_rows(tiled, "12 > east AND n IS NOT NULL"),
+    keep_rows(drop_rows(tiled, "n = 3"), east == 30), keep_rows(tiled, "east = 10"), keep_rows(tiled, east < -1), dplyr::filter(tiled, (east >= 50) & n > 3)
+  )
+  for (layer in few) expect_lte(needed(layer), 6)
+  all <- list(
+    keep_rows(tiled, "east < 3 OR n > 3"), dplyr::filter(tiled, east + 0 < 3), drop_rows(tiled, "east < 3"), dplyr::filter(dplyr::mutate(tiled, east = -east), east < -50),
+    dplyr::filter(dplyr::rename(tiled, other = east, east = n), east > 49), dplyr::filter(tiled, day > as.Date("2026-12-31")), keep_rows(tiled, "east <> 3")
+  )
+  for (layer in all) expect_identical(needed(layer), 16L)
+  same <- list(
+    keep_rows(x, "east BETWEEN 20 AND 25"), dplyr::filter(x, east > least, kind == "a", east <= 35), keep_rows(x, "12 > east AND n IS NOT NULL"),
+    keep_rows(drop_rows(x, "n = 3"), east == 30), keep_rows(x, "east = 10"), keep_rows(x, east < -1), dplyr::filter(x, (east >= 50) & n > 3)
+  )
+  for (i in seq_along(few)) expect_same_layer(quiet(run_tiles(few[[i]])), same[[i]])
+  for (edge in sample(x$east, 20)) {
+    for (relation in c("<", "<=", "=", ">=", ">")) {
+      text <- sprintf("east %s %.17g", relation, edge)
+      expect_identical(nrow(quiet(run_tiles(keep_rows(tiled, text)))), nrow(keep_rows(x, text)), info = text)
+    }
+  }
+  regions <- spatial_frame(id = 1L, geometry = shapes_from_wkt("POLYGON ((4199000 3099000, 4300000 3099000, 4300000 3200000, 4199000 3200000, 4199000 3099000))", 3035))
+  expect_identical(quiet(run_tiles(summarise_into(regions, keep_rows(tiled, "east > 1000"), count = n())))$count, 0L)
+})
+
 test_that("summaries of shares ask for what is shared", {
   withr::local_options(civicatlas.quiet = TRUE)
   withr::local_seed(21)
