@@ -221,6 +221,14 @@ core_release_file <- function(held) {
     invisible(.Call(`_civicatlas_core_release_file`, held))
 }
 
+core_lock_file <- function(path) {
+    .Call(`_civicatlas_core_lock_file`, path)
+}
+
+core_unlock_file <- function(held) {
+    invisible(.Call(`_civicatlas_core_unlock_file`, held))
+}
+
 core_read_bytes <- function(source, most) {
     .Call(`_civicatlas_core_read_bytes`, source, most)
 }

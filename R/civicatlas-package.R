@@ -36,7 +36,7 @@
 #' | `civicatlas.daemon_wait` | 30 | seconds that [run_tiles()] waits for a daemon before it does the rest itself |
 #' | `civicatlas.daemon_bytes` | `Inf` | bytes that all daemons together may take; by what the largest of them took, fewer work at a time |
 #' | `civicatlas.no_shared_folder` | `FALSE` | `TRUE` on a daemon: tiles are sent to it, even where it seems to see their folder |
-#' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage or shapefile that another process is writing |
+#' | `civicatlas.busy_wait` | 5000 | milliseconds to wait for a GeoPackage or shapefile that another process is writing, or a workflow's folder |
 #'
 #' `OutDec` of base R is heeded in the keys of maps.
 #' @name civicatlas_options

@@ -1,5 +1,19 @@
 # What a run leaves in its folder: results of steps that are kept for the next, outputs, and the log.
 
+# One run at a time is at work in a folder: the lock of this one, once others have ended that are waited for.
+lock_folder <- function(folder, call) {
+  path <- file.path(folder, ".run-lock")
+  until <- clock() + busy_wait()
+  repeat {
+    lock <- core(core_lock_file(path), call = call)
+    if (!is.null(lock$held)) return(lock$held)
+    if (clock() > until) break
+    Sys.sleep(0.05)
+  }
+  fail("file", c("Another run is at work in {.file {folder}}: {lock$holder}.",
+                 i = "Give another {.arg folder}, or wait longer: {.code options(civicatlas.busy_wait = 60000)} waits a minute."), call = call)
+}
+
 # Lists of `result`, `rows_in` and what was `said` in warnings.
 kept_folder <- function(folder) file.path(folder, ".kept")
 kept_path <- function(folder, key) file.path(kept_folder(folder), paste0(key, ".rds"))

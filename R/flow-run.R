@@ -5,7 +5,8 @@
 #'
 #' @param workflow The path of a workflow, or what [read_workflow()] gives.
 #' @param ... Values of inputs by name: a path or frame for a layer, a number in the unit of the input, a text. Others are their defaults.
-#' @param folder Where outputs, the log (`run.log`, and `run.jsonl` for programs) and kept results go; made where it is not there.
+#' @param folder Where outputs, the log (`run.log`, and `run.jsonl` for programs) and kept results go; made where it is not there. One
+#'   run at a time is at work in a folder; another waits for it, `options(civicatlas.busy_wait)` milliseconds at most.
 #' @param keep `FALSE` to keep no results of steps.
 #' @param from Name of a step: it, and those that need it, run again in any case.
 #' @param write_steps `TRUE` to write what each step gave too: a layer as GeoPackage, a table as CSV, in `folder/steps`.
@@ -25,6 +26,8 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, 
   values <- values_of_inputs(workflow, rlang::list2(...), call)
   if (!is.null(from)) one_of(from, names(workflow$steps), "from", call = call)
   if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
+  lock <- lock_folder(folder, call)
+  on.exit(core(core_unlock_file(lock)))
   run <- new_run(workflow, values, folder, keep, from, call)
   foresee_run(run)
   run$log <- new_run_log(folder, workflow, values)

@@ -654,6 +654,27 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_lock_file
+List core_lock_file(std::string path);
+RcppExport SEXP _civicatlas_core_lock_file(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_lock_file(path));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_unlock_file
+void core_unlock_file(SEXP held);
+RcppExport SEXP _civicatlas_core_unlock_file(SEXP heldSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< SEXP >::type held(heldSEXP);
+    core_unlock_file(held);
+    return R_NilValue;
+END_RCPP
+}
 // core_read_bytes
 RawVector core_read_bytes(RObject source, double most);
 RcppExport SEXP _civicatlas_core_read_bytes(SEXP sourceSEXP, SEXP mostSEXP) {
@@ -1688,6 +1709,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_zip_entries", (DL_FUNC) &_civicatlas_core_zip_entries, 1},
     {"_civicatlas_core_hold_file", (DL_FUNC) &_civicatlas_core_hold_file, 1},
     {"_civicatlas_core_release_file", (DL_FUNC) &_civicatlas_core_release_file, 1},
+    {"_civicatlas_core_lock_file", (DL_FUNC) &_civicatlas_core_lock_file, 1},
+    {"_civicatlas_core_unlock_file", (DL_FUNC) &_civicatlas_core_unlock_file, 1},
     {"_civicatlas_core_read_bytes", (DL_FUNC) &_civicatlas_core_read_bytes, 2},
     {"_civicatlas_core_group_parquet_columns", (DL_FUNC) &_civicatlas_core_group_parquet_columns, 3},
     {"_civicatlas_core_flatten_parquet", (DL_FUNC) &_civicatlas_core_flatten_parquet, 4},

@@ -382,6 +382,23 @@ void core_release_file(RObject held) {
   XPtr<NativeFile>(SEXP(pointer)).release();
 }
 
+// A file that one process at a time holds: `held`, or the `holder` who has it.
+// [[Rcpp::export]]
+List core_lock_file(std::string path) {
+  auto file = std::make_unique<LockedFile>(path, true, this_process());
+  if (file->state() != LockedFile::State::held) return List::create(_["holder"] = LockedFile::peek(path));
+  file->write(this_process());
+  return List::create(_["held"] = XPtr<LockedFile>(file.release()));
+}
+
+// Lets it go, and removes it.
+// [[Rcpp::export]]
+void core_unlock_file(SEXP held) {
+  XPtr<LockedFile> file(held);
+  file->remove();
+  file.release();
+}
+
 // The first bytes of a source, or all of them where `most` is negative.
 // [[Rcpp::export]]
 RawVector core_read_bytes(RObject source, double most) {

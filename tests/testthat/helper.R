@@ -74,3 +74,9 @@ local_daemons <- function(n, env = parent.frame()) {
   mirai::daemons(n)
   withr::defer(mirai::daemons(0), env)
 }
+
+# Runs R code in a process of its own, in which this package is loaded.
+in_r <- function(code, env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".R", lines = c("suppressMessages(library(civicatlas))", "options(civicatlas.quiet = TRUE)", code), .local_envir = env)
+  processx::process$new(file.path(R.home("bin"), "Rscript"), file, stdout = "|", stderr = "2>&1", env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
+}

@@ -367,12 +367,6 @@ test_that("results go into folders and files of all kinds", {
   expect_identical(list.files(folder, "^[.]", all.files = TRUE, no.. = TRUE), character())
 })
 
-# Runs R code in a process of its own, in which this package is loaded.
-in_r <- function(code, env = parent.frame()) {
-  file <- withr::local_tempfile(fileext = ".R", lines = c("suppressMessages(library(civicatlas))", "options(civicatlas.quiet = TRUE)", code), .local_envir = env)
-  processx::process$new(file.path(R.home("bin"), "Rscript"), file, stdout = "|", stderr = "2>&1", env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
-}
-
 test_that("a run whose process is killed goes on where it was, and ends in the same result", {
   withr::local_options(civicatlas.quiet = TRUE)
   withr::local_seed(12)

@@ -132,6 +132,27 @@ test_that("steps run side by side on daemons and give the same, and all can be w
   expect_error(suppressWarnings(run_workflow(fails, folder = places[2])), "step \"odd\" failed|would fail", class = "civicatlas_error_workflow")
 })
 
+test_that("two runs in one folder go one after the other, or are told who is there", {
+  folder <- withr::local_tempdir()
+  code <- function(distance) sprintf("options(civicatlas.busy_wait = 60000); run_workflow(\"%s\", distance = %d, folder = \"%s\")",
+                                     ready("out-of-reach"), distance, folder)
+  here <- environment()
+  runs <- lapply(c(300, 500, 700), function(distance) in_r(code(distance), here))
+  for (run in runs) run$wait()
+  expect_true(all(vapply(runs, function(run) run$get_exit_status(), 0L) == 0L))
+  log <- lapply(readLines(file.path(folder, "run.jsonl")), jsonlite::fromJSON)
+  alone <- run_workflow(ready("out-of-reach"), distance = as.integer(log[[1]]$inputs$distance), folder = withr::local_tempdir())
+  expect_identical(readLines(file.path(folder, "shares.csv")), readLines(alone$outputs[["shares.csv"]]))
+  expect_length(log, nrow(alone$steps) + 1)
+  expect_false(file.exists(file.path(folder, ".run-lock")))
+  withr::local_options(civicatlas.busy_wait = 50)
+  lock <- civicatlas:::lock_folder(folder, NULL)
+  told <- expect_error(run_workflow(ready("out-of-reach"), folder = folder), paste0("process ", Sys.getpid()), class = "civicatlas_error_file")
+  expect_match(conditionMessage(told), "busy_wait = 60000")
+  civicatlas:::core_unlock_file(lock)
+  expect_no_error(run_workflow(ready("out-of-reach"), folder = folder))
+})
+
 test_that("the ready workflows give the numbers of R, of the command line and of the script", {
   folder <- withr::local_tempdir()
   run <- run_workflow(ready("out-of-reach"), distance = 500, folder = folder)
