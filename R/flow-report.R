@@ -163,7 +163,8 @@ html_picture <- function(path, name) {
   if (ending_of(path) == "html") {
     page <- paste(readLines(path, encoding = "UTF-8", warn = FALSE), collapse = "\n")
     page <- gsub("\"", "&quot;", gsub("&", "&amp;", page, fixed = TRUE), fixed = TRUE)
-    return(paste0("<figure><iframe title=\"", html_text(paste("Map", name)), "\" sandbox=\"allow-scripts\" srcdoc=\"", page, "\"></iframe></figure>"))
+    return(paste0("<figure><iframe title=\"", html_text(paste("Map", name)), "\" sandbox=\"allow-scripts\" srcdoc=\"", page, "\"></iframe><p class=\"paper\">", html_text(name),
+                  ": a map to explore, on the page of HTML.</p></figure>"))
   }
   type <- c(png = "png", jpg = "jpeg", jpeg = "jpeg", svg = "svg+xml")[[ascii_lower(tools::file_ext(path))]]
   data <- jsonlite::base64_enc(core(core_read_bytes(path, -1), source = path))
@@ -194,9 +195,16 @@ td.number, th.number { text-align: right; }
 th button { all: unset; cursor: pointer; font-weight: 600; }
 th button:focus-visible, a:focus-visible { outline: 2px solid var(--accent); outline-offset: 2px; }
 figure { margin: 0; } img { max-width: 100%; height: auto; background: #fff; }
-iframe { width: 100%; height: 34rem; border: 1px solid var(--line); }
+iframe { width: 100%; aspect-ratio: 11 / 7.4; border: 1px solid var(--line); }
 a { color: var(--accent); } footer { margin-top: 3rem; font-size: .85rem; opacity: .8; }
-@media print { body { background: #fff; color: #000; } section { break-inside: avoid; } a[download] { display: none; } }"
+.paper { display: none; }
+@media print {
+  @page { margin: 15mm; }
+  body { background: #fff; color: #000; font-size: 12px; } main { max-width: none; padding: 0; }
+  h2 { break-after: avoid; } figure, tr, .answer { break-inside: avoid; } img { max-height: 220mm; }
+  .wide { overflow: visible; } table { font-size: .85rem; } td { overflow-wrap: anywhere; } td.number, td:first-child { overflow-wrap: normal; }
+  a[download], iframe { display: none; } .paper { display: block; }
+}"
 
 # Sorts a table by the column whose heading is pressed, and again the other way round.
 report_script <- "
