@@ -50,7 +50,8 @@ in_plain_degrees <- function(shapes) {
 admitted <- function(shapes) {
   extent <- box_of(shapes)
   check_plausible(shapes, extent)
-  found <- if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] > 180)) core(core_in_one_piece(handles_of(shapes), store_of(shapes), TRUE))
+  is_wide <- isTRUE(extent[["xmax"]] - extent[["xmin"]] > 180)
+  found <- if (is_wide && in_plain_degrees(shapes)) core(core_in_one_piece(handles_of(shapes), store_of(shapes), TRUE))
   if (is.null(found)) return(shapes)
   jumping <- paste(counted(length(found$joined), "shape"), if (length(found$joined) == 1) "jumps" else "jump")
   say(c("!" = "{jumping} from longitude 180 to -180: taken as crossing the antimeridian, with longitudes that go on beyond 180.",

@@ -56,7 +56,8 @@ foresee_run <- function(run) {
     lines <- vapply(names(problems), function(name) {
       paste0(name, " (", workflow$steps[[name]]$command, "): ", problems[[name]]$problem, ". ", problems[[name]]$remedy)
     }, "")
-    fail("workflow", c("{counted(length(problems), 'step')} would fail, and nothing was run:", stats::setNames(escape(lines), rep("x", length(lines)))), call = run$call)
+    lines <- stats::setNames(escape(lines), rep("x", length(lines)))
+    fail("workflow", c("{counted(length(problems), 'step')} would fail, and nothing was run:", lines), call = run$call)
   }
   if (run$keeps) keep_result(run$folder, key, list(foreseen = TRUE))
 }

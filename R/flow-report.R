@@ -163,8 +163,8 @@ html_picture <- function(path, name) {
   if (ending_of(path) == "html") {
     page <- paste(readLines(path, encoding = "UTF-8", warn = FALSE), collapse = "\n")
     page <- gsub("\"", "&quot;", gsub("&", "&amp;", page, fixed = TRUE), fixed = TRUE)
-    return(paste0("<figure><iframe title=\"", html_text(paste("Map", name)), "\" sandbox=\"allow-scripts\" srcdoc=\"", page, "\"></iframe><p class=\"paper\">", html_text(name),
-                  ": a map to explore, on the page of HTML.</p></figure>"))
+    frame <- paste0("<iframe title=\"", html_text(paste("Map", name)), "\" sandbox=\"allow-scripts\" srcdoc=\"", page, "\"></iframe>")
+    return(paste0("<figure>", frame, "<p class=\"paper\">", html_text(name), ": a map to explore, on the page of HTML.</p></figure>"))
   }
   type <- c(png = "png", jpg = "jpeg", jpeg = "jpeg", svg = "svg+xml")[[ascii_lower(tools::file_ext(path))]]
   data <- jsonlite::base64_enc(core(core_read_bytes(path, -1), source = path))

@@ -303,6 +303,8 @@ test_that("conditions read the tiles alone that they may hold for, and choose th
     keep_rows(drop_rows(tiled, "n = 3"), east == 30), keep_rows(tiled, "east = 10"), keep_rows(tiled, east < -1), dplyr::filter(tiled, (east >= 50) & n > 3)
   )
   for (layer in few) expect_lte(needed(layer), 6)
+  east <- 1e6  # a variable of the name of a column, which later steps leave out
+  expect_identical(needed(dplyr::select(dplyr::filter(tiled, n > east), n)), 16L)
   all <- list(
     keep_rows(tiled, "east < 3 OR n > 3"), dplyr::filter(tiled, east + 0 < 3), drop_rows(tiled, "east < 3"), dplyr::filter(dplyr::mutate(tiled, east = -east), east < -50),
     dplyr::filter(dplyr::rename(tiled, other = east, east = n), east > 49), dplyr::filter(tiled, day > as.Date("2026-12-31")), keep_rows(tiled, "east <> 3")
