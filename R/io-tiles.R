@@ -32,12 +32,18 @@ write_manifest <- function(source, history = NULL) {
   source
 }
 
-# After a tile or piece of so many bytes, as what is left of a large one would stand beside the next.
+# After a tile or piece of so many bytes, as what is left of a large one would stand beside the next: what is young is collected, and all, which takes as
+# long as the session is large, after so many bytes.
 give_memory_back <- function(bytes) {
   if (!isTRUE(bytes > 4e6)) return(invisible())
-  gc(FALSE)
+  memory_given$bytes <- memory_given$bytes + bytes
+  all <- memory_given$bytes > 2e8
+  if (all) memory_given$bytes <- 0
+  gc(FALSE, full = all)
   core_give_memory_back()
 }
+
+memory_given <- rlang::env(bytes = 0)
 
 # As prototype_of_types() has it.
 type_of_column <- function(column) if (is.object(column)) class(column)[1] else typeof(column)

@@ -5,7 +5,7 @@ source("bench/harness.R")
 source("bench/make-data.R")
 for (file in sort(list.files("bench", "^bench-.*[.]R$", full.names = TRUE))) {
   cat("\n", file, "\n", sep = "")
-  source(file)
+  source(file, local = new.env())  # whose objects go with it
 }
 machine <- sprintf("%d cores, R %s, %s", parallel::detectCores(), getRversion(), format(Sys.Date()))
 table <- do.call(rbind, results)
