@@ -15,6 +15,7 @@
 #include "kernel/io/deflate.h"
 #include "kernel/io/file_writer.h"
 #include "kernel/shapes/wkb.h"
+#include "store_seal.h"
 
 using namespace Rcpp;
 using namespace civic;
@@ -113,6 +114,7 @@ List core_read_shp(SEXP open, Nullable<IntegerVector> rows) {
     store.list["part_types"] = IntegerVector(part_types.begin(), part_types.begin() + parts);
     store.list["part_rings"] = IntegerVector(part_rings.begin(), part_rings.begin() + parts + 1);
   }
+  if (!reader.extent().empty()) put_extent_under_seal(store.list, r_box(reader.extent()));
   return List::create(_["store"] = store.list, _["handles"] = wrap(reader.handles(NA_INTEGER)),
                       _["notices"] = r_notices(reader.notices()));
 }

@@ -56,3 +56,12 @@ void seal(Rcpp::List& store) {
   MARK_NOT_MUTABLE(sealed);
   store["types"] = sealed;
 }
+
+SEXP extent_under_seal(const Rcpp::List& store) {
+  if (!is_sealed(store)) return R_NilValue;
+  return Rf_getAttrib(R_altrep_data2(store_column(store, "types")), Rf_install("extent"));
+}
+
+void put_extent_under_seal(const Rcpp::List& store, const Rcpp::NumericVector& extent) {
+  if (is_sealed(store)) Rf_setAttrib(R_altrep_data2(store_column(store, "types")), Rf_install("extent"), extent);
+}

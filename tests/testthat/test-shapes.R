@@ -84,3 +84,16 @@ test_that("extents are named, and NA where there is nothing", {
   }
   expect_identical(extent_of(shapes_from_wkt("POINT EMPTY")), c(xmin = NA_real_, ymin = NA_real_, xmax = NA_real_, ymax = NA_real_))
 })
+
+test_that("the extent that comes with a shapefile is that of the shapes, and of them alone", {
+  read <- read_layer(demo_file("wards.shp"))$geometry
+  known <- function(shapes) civicatlas:::box_of(shapes)
+  counted <- unserialize(serialize(read, NULL))  # without what its reader knew
+  for (rows in list(1:24, 3:7, 24:1, c(NA, 1:24), c(1:23, 23), integer())) expect_identical(known(read[rows]), known(counted[rows]))
+  within <- range(unlist(lapply(1:24, function(i) known(counted[i])[["xmin"]])))
+  expect_identical(known(read)[["xmin"]], within[1])
+  store <- civicatlas:::store_of(read)
+  store$boxes <- store$boxes + 1  # another store, whose boxes are others
+  moved <- try(civicatlas:::core_extent(civicatlas:::handles_of(read), store), silent = TRUE)
+  expect_true(inherits(moved, "try-error") || !identical(moved, unname(known(read))))
+})

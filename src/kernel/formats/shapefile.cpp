@@ -425,13 +425,16 @@ std::vector<int> ShapefileReader::handles(int missing) const {
 
 std::size_t ShapefileReader::decode(const StoreTarget& t) {
   std::mutex lock;
+  extent_ = Box();
   visit_chosen([&](std::size_t, const auto& each) {
     Notices found;
+    Box covered;
     each([&](std::size_t i, const std::uint8_t* content) {
-      if (shapes_[i] >= 0) decode_record(content, i, t, found);
+      if (shapes_[i] >= 0) covered.add(decode_record(content, i, t, found));
     });
     const std::lock_guard<std::mutex> guard(lock);
     notices_.add(found);
+    extent_.add(covered);
   });
   return close_gaps(t);
 }
@@ -479,8 +482,8 @@ struct VertexCopier {
 
 }  // namespace
 
-void ShapefileReader::decode_record(const std::uint8_t* content, std::size_t at, const StoreTarget& t,
-                                    Notices& notices) const {
+Box ShapefileReader::decode_record(const std::uint8_t* content, std::size_t at, const StoreTarget& t,
+                                   Notices& notices) const {
   const int shape = shapes_[at], family = header_.type % 10;
   const std::size_t ring = sizes_[at].rings, vertex = sizes_[at].vertices;
   if (family == polyline || family == polygon) {
@@ -504,6 +507,7 @@ void ShapefileReader::decode_record(const std::uint8_t* content, std::size_t at,
   }
   t.boxes[shape] = box;
   if (!finite) notices.add("shapes hold coordinates that are not finite", "record " + std::to_string(chosen_[at] + 1));
+  return box;
 }
 
 void ShapefileReader::decode_rings(const std::uint8_t* content, std::size_t at, const StoreTarget& t,

@@ -42,6 +42,8 @@ class ShapefileReader {
   std::vector<int> handles(int missing) const;
   // and the columns filled; returns the number of parts used. Rings are closed and oriented.
   std::size_t decode(const StoreTarget& target);
+  // What was decoded lies within.
+  const Box& extent() const { return extent_; }
   const Notices& notices() const { return notices_; }
 
  private:
@@ -55,7 +57,7 @@ class ShapefileReader {
   template <class Visit>
   void visit_chosen(const Visit& visit) const;
   Size measure(const std::uint8_t* content, std::size_t record, bool& has_m) const;
-  void decode_record(const std::uint8_t* content, std::size_t at, const StoreTarget& target, Notices& notices) const;
+  Box decode_record(const std::uint8_t* content, std::size_t at, const StoreTarget& target, Notices& notices) const;
   void decode_rings(const std::uint8_t* content, std::size_t at, const StoreTarget& target, Notices& notices) const;
   std::size_t close_gaps(const StoreTarget& target) const;
   [[noreturn]] void fail(std::size_t record, const std::string& what) const;
@@ -77,6 +79,7 @@ class ShapefileReader {
   std::vector<int> shapes_;  // of each chosen record: its shape, -1 for null
   StoreCounts counts_;
   Notices notices_;
+  Box extent_;
 };
 
 struct ShapefileBytes {
