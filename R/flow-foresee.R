@@ -1,30 +1,32 @@
-# What a workflow would run into, before anything runs: its steps are performed on a few rows of each layer. Told are columns and choices that will not
-# be there and CRSs that will not meet; any other error may be one of the few rows alone, and ends what can be foreseen of the steps that need it.
+# What a workflow would run into, before anything runs: its steps are performed on a few rows of each layer. Told are columns that will not be there and
+# CRSs that will not meet; any other error may be one of the few rows alone, and ends what can be foreseen of the steps that need it.
 
 few_rows <- function(x) if (is_tiled(x)) x$prototype else x[seq_len(min(nrow(x), 3)), ]
 
 # By step, the `problem` and its `remedy`. `layers` has a few rows of each layer that is known.
 foreseen_problems <- function(workflow, values, layers) {
   run <- rlang::env(workflow = workflow, values = values, results = layers, call = NULL)
-  texts <- texts_of_values(values, workflow)
   inputs <- inputs_of_type(workflow$inputs, "layer")
   problems <- list()
   for (name in names(workflow$steps)) {
     step <- workflow$steps[[name]]
-    options <- lapply(step$options, with_values, texts)
-    condition <- if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts)
+    texts <- texts_of_step(step, run)
     unknown <- setdiff(intersect(step$needs, c(inputs, names(workflow$steps))), names(run$results))
-    if (length(unknown) || length(names_in_braces(unlist(c(options, condition))))) next
+    if (length(unknown) || length(names_in_braces(unlist(texts)))) next
     problems[[name]] <- tryCatch({
-      run$results[[name]] <- foreseen_result(step, options, condition, run)
+      result <- foreseen_result(step, texts$options, texts$condition, run)
+      if (!has_columns_of_values(step$command, texts$options)) run$results[[name]] <- result
       NULL
     }, error = foreseen_problem)
   }
   problems
 }
 
+# Whether a step makes a column of each value that it meets: those of a few rows are not all.
+has_columns_of_values <- function(command, options) command == "cross-table" || identical(options$form, "wide")
+
 foreseen_problem <- function(e) {
-  if (!inherits(e, paste0("civicatlas_error_", c("column", "choice", "crs", "crs_mismatch")))) return(NULL)
+  if (!inherits(e, c("civicatlas_error_column", "civicatlas_error_crs_mismatch"))) return(NULL)
   said <- strsplit(said_on_a_line(e), paste0(" ?", cli::symbol$info, " "))[[1]]
   said[1] <- gsub(paste0(" ", cli::symbol$bullet, " "), ", ", sub(paste0("[.] ", cli::symbol$bullet), ":", said[1]), fixed = TRUE)
   remedy <- if (inherits(e, "civicatlas_error_crs_mismatch")) "Write: match-crs: true." else paste(said[-1], collapse = " ")

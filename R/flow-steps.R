@@ -13,14 +13,18 @@ run_steps <- function(run) {
 # What is to be done, and what was kept of it from before.
 plan_step <- function(name, run) {
   step <- run$workflow$steps[[name]]
-  texts <- texts_of_values(run$values, run$workflow)
-  options <- lapply(step$options, with_values, texts)
-  condition <- if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts)
-  key <- rlang::hash(list(step$command, options, condition, step$takes, run$keys[step$needs], own_version()))
+  texts <- texts_of_step(step, run)
+  key <- rlang::hash(list(step$command, texts$options, texts$condition, step$takes, run$keys[step$needs], own_version()))
   again <- length(intersect(c(name, step$needs), run$again)) > 0
   if (again) run$again <- union(run$again, name)
   kept <- if (run$keeps && !again) kept_result(run$folder, key)
-  list(name = name, step = step, options = options, condition = condition, key = key, kept = kept, started = clock())
+  list(name = name, step = step, options = texts$options, condition = texts$condition, key = key, kept = kept, started = clock())
+}
+
+# Options and condition of a step, with values in place of the names in braces.
+texts_of_step <- function(step, run) {
+  values <- texts_of_values(run$values, run$workflow)
+  list(options = lapply(step$options, with_values, values), condition = if (!is.null(step$takes$condition)) with_values(step$takes$condition, values))
 }
 
 # The values that stand for names in braces.
@@ -112,10 +116,11 @@ begin_steps <- function(state, run) {
   open <- setdiff(names(steps), names(state$lines))
   for (name in setdiff(open, names(state$running))) {
     if (length(intersect(steps[[name]]$needs, open))) next
-    if (length(state$running) >= daemons_set()) return(invisible())
+    daemons <- daemons_set()
+    if (daemons > 0 && length(state$running) >= daemons) return(invisible())
     plan <- plan_step(name, run)
     layers <- if (is.null(plan$kept)) layers_of_plan(plan, run)
-    sent <- length(layers) && all(vapply(layers, is.data.frame, NA)) && !is_drawing(plan$step)
+    sent <- daemons > 0 && length(layers) && all(vapply(layers, is.data.frame, NA)) && !is_drawing(plan$step)
     if (sent) state$running[[name]] <- begin_job(plan, layers, run)
     else state$lines[[name]] <- settle_step(plan, if (is.null(plan$kept)) performed(plan, run), run)
   }

@@ -100,6 +100,10 @@ test_that("columns that will not be there and CRSs that will not meet are told b
   folder <- withr::local_tempdir()
   expect_error(run_workflow(file, which = "seats > 3", folder = folder), "5 steps would fail.*large .keep.: .*match-crs: true", class = "civicatlas_error_workflow")
   expect_false(file.exists(file.path(folder, "run.log")))
+  wide <- write_workflow(rooms_and_wards[1:4], "steps:", "  moved: {command: reproject, layer: rooms, crs: EPSG:32757}",
+                         "  counts: {command: summarise, layer: wards, other: moved, by: kind, form: wide, with: n = count()}",
+                         "  far: {command: show, layer: rooms, row: 100}", "  named: {command: columns, layer: counts, keep: [ward_id, n_library]}")
+  expect_identical(nrow(check_workflow(wide)), 0L, info = paste(check_workflow(wide)$problem, collapse = "; "))
   misfit <- write_workflow("version: 1", "inputs:", paste0("  wards: {type: layer, shapes: point, default: '", demo_file("wards.shp"), "'}"), "steps:", "  a: {command: centroid, layer: wards}")
   expect_identical(check_workflow(misfit)$line, 3L)
   expect_match(check_workflow(misfit)$problem, "polygon")
