@@ -112,18 +112,31 @@ steps_side_by_side <- function(run) {
 }
 
 begin_steps <- function(state, run) {
-  steps <- run$workflow$steps
-  open <- setdiff(names(steps), names(state$lines))
-  for (name in setdiff(open, names(state$running))) {
-    if (length(intersect(steps[[name]]$needs, open))) next
-    daemons <- daemons_set()
-    if (daemons > 0 && length(state$running) >= daemons) return(invisible())
-    plan <- plan_step(name, run)
-    layers <- if (is.null(plan$kept)) layers_of_plan(plan, run)
-    sent <- daemons > 0 && length(layers) && all(vapply(layers, is.data.frame, NA)) && !is_drawing(plan$step)
-    if (sent) state$running[[name]] <- begin_job(plan, layers, run)
-    else state$lines[[name]] <- settle_step(plan, if (is.null(plan$kept)) performed(plan, run), run)
+  for (name in ready_steps(state, run$workflow$steps)) {
+    if (daemons_set() > 0 && length(state$running) >= daemons_set()) return(invisible())
+    begin_step(name, state, run)
   }
+}
+
+# The steps not yet begun of which all that they need is there.
+ready_steps <- function(state, steps) {
+  open <- setdiff(names(steps), names(state$lines))
+  Filter(function(name) !any(steps[[name]]$needs %in% open), setdiff(open, names(state$running)))
+}
+
+begin_step <- function(name, state, run) {
+  plan <- plan_step(name, run)
+  if (!is.null(plan$kept)) {
+    state$lines[[name]] <- settle_step(plan, NULL, run)
+    return(invisible())
+  }
+  layers <- layers_of_plan(plan, run)
+  if (goes_to_daemon(plan$step, layers)) state$running[[name]] <- begin_job(plan, layers, run)
+  else state$lines[[name]] <- settle_step(plan, performed(plan, run), run)
+}
+
+goes_to_daemon <- function(step, layers) {
+  daemons_set() > 0 && length(layers) > 0 && all(vapply(layers, is.data.frame, NA)) && !is_drawing(step)
 }
 
 layers_of_plan <- function(plan, run) {
