@@ -313,12 +313,12 @@ core_inner_points <- function(handles, store) {
     .Call(`_civicatlas_core_inner_points`, handles, store)
 }
 
-core_overlay <- function(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches) {
-    .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches)
+core_overlay <- function(x_handles, x_store, y_handles, y_store, parts, touches) {
+    .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, parts, touches)
 }
 
-core_overlay_onto <- function(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance) {
-    .Call(`_civicatlas_core_overlay_onto`, x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance)
+core_overlay_onto <- function(x_handles, x_store, y_handles, y_store, parts, touches, tolerance) {
+    .Call(`_civicatlas_core_overlay_onto`, x_handles, x_store, y_handles, y_store, parts, touches, tolerance)
 }
 
 core_mask <- function(x_handles, x_store, y_handles, y_store, inside) {

@@ -181,7 +181,7 @@ written <- function(x, target, options) {
   spatial <- is_spatial_frame(x)
   list(output = if (grepl("://", target, fixed = TRUE)) shown_address(target) else target, rows = nrow(x),
        columns = columns_written(x), renamed = written_names(x), crs = if (spatial) crs_data(crs_of(x)),
-       history = if (spatial) history_of(x))
+       history = if (spatial) history_of(x), account = if (spatial) account_of(x))
 }
 
 # Names as the file has them.

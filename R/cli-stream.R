@@ -47,7 +47,13 @@ stream_header <- function(line) {
 
 step_of_history <- function(step) {
   list(verb = as.character(step$verb), call = as.character(step$call), rows_in = as.integer(step$rows_in %||% NA), rows_out = as.integer(step$rows_out %||% NA),
-       note = as.character(step$note %||% NA), seconds = as.double(step$seconds %||% NA), stale = NULL)
+       note = as.character(step$note %||% NA), seconds = as.double(step$seconds %||% NA), account = account_of_stream(step$account), stale = NULL)
+}
+
+account_of_stream <- function(entries) {
+  text <- function(value) as.character(value %||% NA)[1]
+  number <- function(value) if (is.numeric(value)) as.double(value[1]) else NA_real_
+  lapply(Filter(is.list, entries), function(entry) list(count = number(entry$count), of = text(entry$of), what = text(entry$what), fate = text(entry$fate)))
 }
 
 empty_layer <- function(about) {

@@ -19,7 +19,7 @@
 #' wkt_of(centroid_of(strait))
 #' @export
 cut_at_antimeridian <- function(x) {
-  started <- clock()
+  verb <- begin_verb("cut_at_antimeridian")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
   need_crs(shapes, "where the antimeridian lies is not known", call = call)
@@ -27,8 +27,7 @@ cut_at_antimeridian <- function(x) {
     fail("crs", c("The layer is on {crs_label(crs_of(shapes))}, not on longitude and latitude in degrees.",
                   i = "{.fn reproject_to} cuts shapes where the map of its target ends."), call = call)
   }
-  out <- cut_shapes(shapes, call)
-  record(with_shapes(x, out), x, "cut_at_antimeridian", rlang::current_call(), length(shapes), started = started)
+  end_verb(verb, with_shapes(x, cut_shapes(shapes, call)), x, line = NULL)
 }
 
 cut_shapes <- function(shapes, call) {

@@ -20,17 +20,15 @@ history_of <- function(x) {
 
 clock <- function() proc.time()[["elapsed"]]
 
-# Adds a step to `out`, which a verb made of `from`; shape vectors carry no history. `stale`: columns that held measures of shapes which
-# the verb changed, as measure_columns() gives them.
-record <- function(out, from, verb, call, rows_in, note = NULL, started = clock(), stale = NULL) {
+# Adds a step to `out`, which a verb made of `from`; shape vectors carry no history.
+record <- function(verb, out, from, rows_in, account, stale) {
   if (!is_spatial_frame(out)) return(out)
   earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()
-  frame <- parent.frame()
-  asking <- sys.function(sys.parent())
+  words <- account_in_words(account)
   step <- list(
-    verb = verb, call = said$command %||% call_text(call), rows_in = as.integer(rows_in), rows_out = nrow(out),
-    note = if (length(note)) paste(note, collapse = "; ") else NA_character_, seconds = round(clock() - started, 3), stale = stale,
-    code = paste(deparse(call, width.cutoff = 500L, nlines = 20), collapse = "\n"), given = given_values(frame, formals(asking), earlier)
+    verb = verb$name, call = said$command %||% call_text(verb$call), rows_in = as.integer(rows_in), rows_out = nrow(out),
+    note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3), account = account, stale = stale,
+    code = paste(deparse(verb$call, width.cutoff = 500L, nlines = 20), collapse = "\n"), given = given_values(verb$frame, verb$arguments, earlier)
   )
   attr(out, "history") <- c(earlier, list(step))
   out
@@ -38,8 +36,8 @@ record <- function(out, from, verb, call, rows_in, note = NULL, started = clock(
 
 # The values of a verb's arguments that are worked out by now, by name: short vectors, the code of expressions, CRSs as text; of other frames
 # their history, so that a workflow can be made of it (see workflow_of()).
-given_values <- function(frame, formals, earlier) {
-  arguments <- setdiff(names(formals), "...")
+given_values <- function(frame, arguments, earlier) {
+  arguments <- setdiff(arguments, "...")
   lazy <- rlang::env_binding_are_lazy(frame, arguments)
   known <- lapply(stats::setNames(nm = arguments[!lazy]), get0, frame, inherits = FALSE)
   columns <- unlist(lapply(Filter(is.data.frame, known), names))

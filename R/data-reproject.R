@@ -32,7 +32,7 @@
 #' @export
 declare_crs <- function(x, crs) {
   if (is_tiled(x)) return(put_off("declare_crs"))
-  started <- clock()
+  verb <- begin_verb("declare_crs")
   shapes <- as_shapes(x)
   before <- crs_of(shapes)
   label <- as_crs(crs, call = rlang::current_env())
@@ -42,14 +42,14 @@ declare_crs <- function(x, crs) {
   }
   attr(shapes, "crs") <- label
   shapes <- admitted(shapes)
-  record(with_shapes(x, shapes), x, "declare_crs", rlang::current_call(), vctrs::vec_size(x), paste("labelled", crs_label(label)), started)
+  end_verb(verb, with_shapes(x, shapes), x, account(remark(paste("labelled", crs_label(label)))), line = NULL)
 }
 
 #' @rdname declare_crs
 #' @export
 reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas.grids"), steps = FALSE) {
   if (is_tiled(x)) return(put_off("reproject_to"))
-  started <- clock()
+  verb <- begin_verb("reproject_to")
   call <- rlang::current_env()
   shapes <- as_shapes(x)
   need_crs(shapes, "it cannot be reprojected", call = call)
@@ -62,17 +62,15 @@ reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas
     return(x)
   }
   result <- core(core_reproject(handles_of(shapes), store_of(shapes), unclass(from), unclass(to), open_grids(grids, call), tolerance %||% 0), call = call)
-  parts <- reprojection_parts(result)
-  say("{.fn reproject_to}: {counted(length(shapes), 'shape')}, {crs_label(from)} \u2192 {crs_label(to)}{paste0('; ', parts, recycle0 = TRUE)}.")
+  counts <- account_of_reprojection(result, from, to)
+  say_account("reproject_to", counted(length(shapes), "shape"), counts)
   if (steps) tell_steps(result)
   misplaced <- implausible(shapes)
   warn_of_lost(result, to, length(shapes), misplaced)
   warn_of_grids(result, from, to)
   moved <- shapes_of_core(result, to)
   if (is.null(misplaced)) check_plausible(moved)  # where the source did not fit its label either, that has been said
-  lost <- length(result$lost)
-  note <- c(paste(crs_label(from), "to", crs_label(to)), parts, if (lost) paste(counted(lost, "shape"), "outside its domain"))
-  record(with_shapes(x, moved), x, "reproject_to", rlang::current_call(), vctrs::vec_size(x), note, started)
+  end_verb(verb, with_shapes(x, moved), x, counts, line = NULL)
 }
 
 check_target_tolerance <- function(tolerance, call) {
@@ -81,10 +79,13 @@ check_target_tolerance <- function(tolerance, call) {
 }
 
 # What a reprojection did beside moving vertices.
-reprojection_parts <- function(result) {
-  c(if (result$accuracy > 0) paste("datum shift good to about", format(result$accuracy, digits = 2), "m"),
-    if (result$cut) paste(counted(result$cut, "shape"), "cut where the map ends"),
-    if (result$added) paste(counted(result$added, "vertex", "vertices"), "added"))
+account_of_reprojection <- function(result, from, to) {
+  account(
+    remark(paste(crs_label(from), "\u2192", crs_label(to))),
+    if (result$accuracy > 0) remark(paste("datum shift good to about", format(result$accuracy, digits = 2), "m")),
+    entry(result$cut, "cut where the map ends", of = "shape"), entry(result$added, "added", of = "vertex"),
+    entry(length(result$lost), "outside the domain", "missing now", of = "shape")
+  )
 }
 
 tell_steps <- function(result) {

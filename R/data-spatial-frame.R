@@ -55,7 +55,7 @@ frame_of_columns <- function(...) {
 #' @rdname spatial_frame
 #' @export
 as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
-  started <- clock()
+  verb <- begin_verb("as_spatial_frame")
   if (is_spatial_frame(x)) return(x)
   call <- rlang::current_env()
   if (is.null(coords) && is.null(wkt) && any(vapply(x, is_shapes, NA))) return(frame_of_table(x, crs, call))
@@ -69,8 +69,7 @@ as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
   lost <- sum(is.na(shapes))
   if (lost) caution("data", "{counted(lost, 'row')} of {nrow(data)} without coordinates got a missing shape.")
   out <- new_spatial_frame(data, "geometry")
-  record(out, NULL, "as_spatial_frame", rlang::current_call(), nrow(data), if (lost) paste(counted(lost, "row"), "without coordinates"),
-         started)
+  end_verb(verb, out, NULL, account(entry(lost, "without coordinates")), nrow(data), line = NULL)
 }
 
 shapes_of_columns <- function(data, coords, wkt, crs, call) {

@@ -12,7 +12,8 @@
 #' @param write_steps `TRUE` to write what each step gave too: a layer as GeoPackage, a table as CSV, in `folder/steps`.
 #' @section Side by side: where `mirai::daemons()` are set, steps that do not wait for one another run side by side on them, and share the cores. Steps on
 #'   layers in tiles share out their tiles instead (see [run_tiles()]).
-#' @return A list that prints well, of `inputs` (values by name), `steps` (a tibble of `step`, `command`, `rows_in`, `rows_out`, `seconds`, `kept` and
+#' @return A list that prints well, of `inputs` (values by name), `steps` (a tibble of `step`, `command`, `rows_in`, `rows_out`, `counted` (what the verb
+#'   counted, in words), `seconds`, `kept` and
 #'   `warnings`), `outputs` (paths by name), `results` (what each step gave) and `said` (warnings), of class `workflow_run`.
 #' @section Errors: `civicatlas_error_workflow` for mistakes in the workflow, columns that would not be there and CRSs that would not meet (foreseen on a few
 #'   rows of each layer), `civicatlas_error_argument` for inputs that do not fit, all before anything runs; an error of a step names it.

@@ -57,7 +57,8 @@ settle_step <- function(plan, found, run) {
   if (run$keeps && is.null(kept) && is.data.frame(result)) keep_result(run$folder, plan$key, list(result = result, rows_in = rows_in, said = said))
   run$results[[name]] <- result
   run$keys[[name]] <- plan$key
-  line <- c(about, list(rows_in = rows_in, rows_out = rows(result), seconds = round(clock() - plan$started, 3), kept = !is.null(kept), warnings = length(said)))
+  line <- c(about, list(rows_in = rows_in, rows_out = rows(result), counted = last_account(result), seconds = round(clock() - plan$started, 3),
+                        kept = !is.null(kept), warnings = length(said)))
   run$log(c(line, list(megabytes = megabytes(utils::object.size(result)), peak_megabytes = megabytes(found$memory), said = said)))
   tibble::as_tibble(line)
 }
@@ -148,7 +149,7 @@ begin_job <- function(plan, layers, run) {
   lean <- plan[c("step", "options", "condition")]
   arguments <- list(plan = lean, layers = layers, values = run$values[inputs_of_type(run$workflow$inputs, "file")], version = own_version(),
                     threads = threads_for(daemons_set()))
-  work <- mirai::mirai(get("perform_for", asNamespace("civicatlas"))(plan, layers, values, version, threads), .args = arguments)
+  work <- mirai::mirai(do.call(get("perform_for", asNamespace("civicatlas")), arguments), arguments = arguments)
   list(plan = plan, mirai = work)
 }
 

@@ -35,7 +35,7 @@
 #' @export
 read_layer <- function(source, layer = NULL, where = NULL, within = NULL, columns = NULL, crs = NULL, encoding = NULL,
                        coords = NULL, wkt = NULL, damaged = "refuse") {
-  started <- clock()
+  verb <- begin_verb("read_layer")
   call <- rlang::current_env()
   one_of(damaged, c("refuse", "skip"), "damaged", call = call)
   where <- rlang::enquo(where)
@@ -50,8 +50,8 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   out <- within_crossing(frame_of(found), within)
   if (!is.null(parts$shapes)) out <- choose_after(out[rows_of_tree(out, parts$shapes, call = call), ], columns, call)
   out <- announce_layer(out, opened$name, found$rows)
-  kept <- if (isTRUE(nrow(out) < found$rows)) "kept where and within hold"
-  record(out, NULL, "read_layer", rlang::current_call(), found$rows %||% nrow(out), kept, started)
+  left <- if (isTRUE(found$rows > nrow(out))) entry(found$rows - nrow(out), "for which where or within does not hold", "left out")
+  end_verb(verb, out, NULL, account(left), found$rows %||% nrow(out), line = NULL)
 }
 
 # `where` as a quosure of R code that every format can be asked, with its tree where it is a text; what looks at shapes is for afterwards.

@@ -41,10 +41,10 @@ write_layer <- function(x, target, layer = NULL, replace = FALSE, append = FALSE
   if (!rlang::is_string(target)) fail("argument", "{.arg target} must be a path or a database address.", call = call)
   if (isTRUE(replace) && isTRUE(append)) fail("argument", "Give {.arg replace} or {.arg append}, not both.", call = call)
   options <- list(layer = layer, replace = isTRUE(replace), append = isTRUE(append), decimals = decimals %||% -1L, crs = crs)
-  started <- clock()
+  verb <- begin_verb("write_layer")
   written <- function(names = NULL) {
-    note <- if (length(names$name)) paste("written as:", paste(names$name, "\u2192", names$written, collapse = ", "))
-    out <- record(x, x, "write_layer", rlang::frame_call(call), nrow(x), note, started)
+    shortened <- if (length(names$name)) remark(paste("written as:", paste(names$name, "\u2192", names$written, collapse = ", ")))
+    out <- end_verb(verb, x, x, account(shortened), line = NULL)
     attr(out, "written_names") <- names
     invisible(out)
   }

@@ -77,7 +77,7 @@ part_of_regions <- function(features, args) {
   part$falls <- if (asked$share == "none") list(none = pairs$falls$none, once = pairs$falls$once, several = length(pairs$falls$several))
   part$shares <- if (asked$share != "none") pairs[c("within", "whole", "slack")]
   part$overlapping <- pairs$overlapping
-  part$moved <- pairs$note
+  part$moved <- pairs$moved
   part
 }
 
@@ -136,19 +136,17 @@ merged_once <- function(parts, asked, n, what = "region") {
 }
 
 tell_merged_regions <- function(parts, asked) {
-  filled <- Reduce(`+`, lapply(parts, `[[`, "filled"), double(nrow(asked$regions)))
-  empty <- sum(filled == 0)
-  words <- if (asked$share == "none") {
-    total <- function(name) sum(vapply(parts, function(part) as.double(part$falls[[name]]), 0))
-    c(paste(format_count(total("once")), "in one region"), if (total("several")) paste(format_count(total("several")), "in several (counted in each)"),
-      if (total("none")) paste(format_count(total("none")), "in none"))
+  filled <- Reduce(`+`, lapply(parts, `[[`, "filled"), double(nrow(asked$regions))) > 0
+  counts <- if (asked$share == "none") {
+    total <- function(values) sum(as.double(unlist(values)))
+    of_falls <- function(name) total(lapply(parts, function(part) part$falls[[name]]))
+    account_of_falls(of_falls("once"), of_falls("several"), of_falls("none"), total(lapply(parts, `[[`, "moved")))
   } else {
     all <- list(within = unlist(lapply(parts, function(part) part$shares$within)), whole = unlist(lapply(parts, function(part) part$shares$whole)),
                 slack = parts[[1]]$shares$slack)
     account_of_shares(all, asked$share)
   }
-  of_regions <- paste0(counted(nrow(asked$regions), "region"), if (empty) paste0(", ", format_count(empty), " of them empty"))
-  say("{.fn summarise_into}: {paste(words, collapse = ', ')}; {of_regions}.")
+  say_account("summarise_into", paste("features into", counted(nrow(asked$regions), "region")), c(counts, account(empty_regions(filled))))
   overlapping <- unique(unlist(lapply(parts, `[[`, "overlapping")))
   warn_if_overlapping(list(overlapping = overlapping, within = 0, slack = 0), asked$regions, "none", NULL)
 }
@@ -193,9 +191,7 @@ merge_picks <- function(parts, args, before) {
   alike <- which(key == key[at[x]])
   tied <- sum(rowsum_of(shared[alike], x[alike], nrow(asked$x)) > 1)
   unranked <- sum(is.na(key[first]))
-  words <- c(if (anyNA(at)) paste(format_count(sum(is.na(at))), "without a partner (NA)"), if (tied) paste(format_count(tied), "tied (first taken)"),
-             if (unranked) paste(format_count(unranked), "with missing ranks alone (first taken)"))
-  say("{.fn pick_where}: {counted(nrow(asked$x), 'row')}, {format_count(length(first))} picked{if (length(words)) ', '}{paste(words, collapse = ', ')}.")
+  say_account("pick_where", counted(nrow(asked$x), "row"), account_of_picks(length(first), at, tied, unranked))
   attr(out, "history") <- list()
   out
 }

@@ -33,7 +33,7 @@
 #' @export
 buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", corners = "round", segments = 16, side = "both") {
   if (is_tiled(x)) return(put_off("buffer_by"))
-  started <- clock()
+  verb <- begin_verb("buffer_by")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
   style <- buffer_style(ends, corners, segments, side, call)
@@ -46,23 +46,17 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   gone <- is.na(made) & !is.na(shapes) & !is.na(metres)
   if (any(gone)) made[gone] <- shapes_from_wkt("POLYGON EMPTY", crs_of(shapes))
   if (merged) made <- dissolved(made, call)
-  parts <- c(if (merged) "merged", account_of_buffers(gone, is.na(metres) & !is.na(shapes)))
-  by <- distances_in_words(given, unit, crs_of(shapes))
-  say("{.fn buffer_by}: {counted(length(shapes), 'shape')} by {by}{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
+  found <- account(if (merged) remark("merged"), entry(sum(gone), "with nothing left", "empty"),
+                   entry(sum(is.na(metres) & !is.na(shapes)), "without a distance", "missing"))
   out <- if (merged) single_shape(x, made) else with_shapes(x, made)
-  stale <- tell_stale(measure_columns(x), out)
-  record(out, x, "buffer_by", rlang::current_call(), length(shapes), c(by, parts), started, stale)
+  line <- paste(counted(length(shapes), "shape"), distances_in_words(given, unit, crs_of(shapes)))
+  end_verb(verb, out, x, found, line = line, stale = measure_columns(x))
 }
 
-account_of_buffers <- function(gone, unmeasured) {
-  c(if (any(gone)) paste(format_count(sum(gone)), "with nothing left (empty)"),
-    if (any(unmeasured)) paste(format_count(sum(unmeasured)), "without a distance (missing)"))
-}
-
-# "400 m", "1 to 2 m"
+# "by 400 m", "by 1 to 2 m"
 distances_in_words <- function(distances, unit, crs) {
   ends <- unique(range(distances, na.rm = TRUE))
-  paste(paste(format_count(ends), collapse = " to "), unit %||% if (is.null(crs)) "coordinate units" else "m")
+  paste("by", paste(format_count(ends), collapse = " to "), unit %||% if (is.null(crs)) "coordinate units" else "m")
 }
 
 #' @param distances Two or more ascending distances from `x`, or one: the outer edges of the bands, the first of which begins
@@ -71,7 +65,7 @@ distances_in_words <- function(distances, unit, crs) {
 #' @rdname buffer_by
 #' @export
 bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16) {
-  started <- clock()
+  verb <- begin_verb("bands_around")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
   if (!are_ascending(distances)) fail("argument", "{.arg distances} must be ascending numbers above 0.", call = call)
@@ -88,8 +82,7 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
     band
   })
   out <- frame_of_columns(from = c(0, distances[-length(distances)]), to = distances, geometry = do.call(vctrs::vec_c, bands))
-  say("{.fn bands_around}: {counted(length(shapes), 'shape')} in, {counted(nrow(out), 'band')} out.")
-  record(out, x, "bands_around", rlang::current_call(), length(shapes), started = started)
+  end_verb(verb, out, x, line = paste(counted(length(shapes), "shape"), "in,", counted(nrow(out), "band"), "out"))
 }
 
 are_ascending <- function(x) is.numeric(x) && length(x) && !anyNA(x) && all(diff(c(0, x)) > 0)

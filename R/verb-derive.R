@@ -41,11 +41,11 @@ outer_ring_of <- function(x) {
 hull_of <- function(x, merged = FALSE) {
   if (is_tiled(x)) return(put_off("hull_of"))
   if (!merged) return(derived(x, "hull", "hull_of", rlang::current_call()))
-  started <- clock()
+  verb <- begin_verb("hull_of")
   shapes <- as_shapes(x)
   whole <- vertices_together(shapes)
   hull <- shapes_of_rows(core(core_derive(handles_of(whole), store_of(whole), "hull of all")), 1L, crs_of(shapes))
-  record(single_shape(x, hull), x, "hull_of", rlang::current_call(), length(shapes), started = started)
+  end_verb(verb, single_shape(x, hull), x, line = NULL)
 }
 
 # All vertices as points, on longitude and latitude nearer to one another across the antimeridian where they lie so.
@@ -66,18 +66,18 @@ single_shape <- function(x, shape) {
 #' @export
 inner_point_of <- function(x) {
   if (is_tiled(x)) return(put_off("inner_point_of"))
-  started <- clock()
+  verb <- begin_verb("inner_point_of")
   shapes <- as_shapes(x)
   whole <- in_one_piece(shapes)
   at <- core(core_inner_points(handles_of(whole), store_of(whole)))
   if (in_plain_degrees(shapes)) at$x <- wrapped(at$x)
-  record(with_shapes(x, point_shapes(at$x, at$y, crs_of(shapes))), x, "inner_point_of", rlang::current_call(), length(shapes), started = started)
+  end_verb(verb, with_shapes(x, point_shapes(at$x, at$y, crs_of(shapes))), x, line = NULL)
 }
 
 #' @rdname boundary_of
 #' @export
 parts_of <- function(x) {
-  started <- clock()
+  verb <- begin_verb("parts_of")
   shapes <- as_shapes(x)
   parts <- single_parts(shapes)
   # Shapes that are missing or empty stay as they are.
@@ -86,17 +86,15 @@ parts_of <- function(x) {
   order <- order(rows)
   out <- vctrs::vec_c(parts$shapes, shapes[alone])[order]
   if (is_spatial_frame(x)) out <- with_shapes(x[rows[order], ], out)
-  say("{.fn parts_of}: {counted(length(shapes), 'shape')} in, {format_count(length(rows))} out.")
-  record(out, x, "parts_of", rlang::current_call(), length(shapes), started = started)
+  end_verb(verb, out, x, line = in_and_out(length(shapes), out, "shape"))
 }
 
 derived <- function(x, what, verb, verb_call) {
-  started <- clock()
+  verb <- begin_verb(verb, verb_call)
   shapes <- as_shapes(x)
   whole <- if (what == "hull") in_one_piece(shapes) else shapes
   found <- core(core_derive(handles_of(whole), store_of(whole), what))
-  out <- with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes)))
-  record(out, x, verb, verb_call, length(shapes), started = started)
+  end_verb(verb, with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes))), x, line = NULL)
 }
 
 #' Simplify shapes
@@ -116,7 +114,7 @@ derived <- function(x, what, verb, verb_call) {
 #' @export
 simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   if (is_tiled(x)) return(put_off("simplify_by"))
-  started <- clock()
+  verb <- begin_verb("simplify_by")
   call <- rlang::current_env()
   shapes <- overlay_shapes(x, call)
   reach <- positive_length(shapes, tolerance, unit, "tolerance", call)
@@ -129,11 +127,9 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   vertices <- function(shapes) sum(core(core_vertex_counts(handles_of(shapes), store_of(shapes))), na.rm = TRUE)
   before <- vertices(shapes)
   after <- vertices(out)
-  note <- if (after > before) paste0(counted(after, "vertex", "vertices"), ", more than the ", format_count(before), " before, as borders were noded")
-  note <- note %||% paste0(format_count(after), " of ", counted(before, "vertex", "vertices"), " left")
-  say("{.fn simplify_by}: {counted(length(shapes), 'shape')}, {note}.")
-  out <- with_shapes(x, out)
-  record(out, x, "simplify_by", rlang::current_call(), length(shapes), note, started, tell_stale(measure_columns(x), out))
+  more <- if (after > before) "more than before, as borders were noded" else NA_character_
+  left <- account(entry(after, paste("left of", format_count(before)), more, of = "vertex"))
+  end_verb(verb, with_shapes(x, out), x, left, line = counted(length(shapes), "shape"), stale = measure_columns(x))
 }
 
 # Lines and points of a collection that lie within its polygons are theirs already.

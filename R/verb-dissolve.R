@@ -17,7 +17,7 @@
 #' @export
 dissolve_by <- function(.x, ..., .once = NULL) {
   if (is_tiled(.x)) return(put_off("dissolve_by"))
-  started <- clock()
+  verb <- begin_verb("dissolve_by")
   call <- rlang::current_env()
   x <- .x
   if (!is_spatial_frame(x)) fail("argument", "{.fn dissolve_by} takes a spatial frame.", call = call)
@@ -43,11 +43,8 @@ dissolve_by <- function(.x, ..., .once = NULL) {
   }
   made <- deepened(shapes_of_rows(found, count, crs_of(shapes)), split(seq_along(groups), factor(groups, seq_len(count))), shapes)
   out <- frame_of_columns(!!!as.list(table), !!shape_column_name(x) := made)
-  parts <- sum(grepl("^multi", geometry_type_of(out)))
-  account <- if (parts) paste(format_count(parts), "of several parts")
-  say("{.fn dissolve_by}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(', ', account)[length(account) > 0]}.")
   attr(out, "history") <- NULL
-  record(out, x, "dissolve_by", rlang::current_call(), nrow(x), account, started)
+  end_verb(verb, out, x, account(entry(sum(grepl("^multi", geometry_type_of(out))), "of several parts")))
 }
 
 # Shapes of the core with the row of each, as a vector of all rows.

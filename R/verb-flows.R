@@ -19,7 +19,7 @@
 #' flows_between(wards, trips, from, to, ward_id, trips = sum(trips))
 #' @export
 flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL) {
-  started <- clock()
+  verb <- begin_verb("flows_between")
   call <- rlang::current_env()
   regions <- .regions
   flows <- .flows
@@ -47,9 +47,8 @@ flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL
   out <- new_spatial_frame(data, "geometry")
   left <- nrow(columns) - length(known)
   within <- sum(a == b)
-  parts <- c(if (within) paste(format_count(within), "within one region"), if (left) paste(counted(left, "row"), "with a region that is not there, left out"))
-  say("{.fn flows_between}: {counted(nrow(columns), 'row')}, {counted(length(cells), 'pair')}{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
-  record(out, regions, "flows_between", rlang::current_call(), nrow(columns), parts, started)
+  found <- account(entry(within, "within one region", of = "pair"), entry(left, "with a region that is not there", "left out"))
+  end_verb(verb, out, regions, found, nrow(columns), paste0(counted(nrow(columns), "row"), ", ", counted(length(cells), "pair")))
 }
 
 # The name of the one column that a quosure stands for.

@@ -32,7 +32,7 @@
 #' @export
 join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE, accept = NULL) {
   if (is_tiled(x)) return(put_off("join_table"))
-  started <- clock()
+  verb <- begin_verb("join_table")
   call <- rlang::current_env()
   one_of(multiple, keyed_rows_taken, "multiple", call = call)
   table <- dplyr::ungroup(tibble::as_tibble(attribute_table(table)))
@@ -43,8 +43,8 @@ join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FA
   rows <- if (identical(at$x, seq_len(nrow(x)))) x else vctrs::vec_slice(x, at$x)
   added <- table[setdiff(names(table), by)]
   out <- add_columns(rows, vctrs::vec_slice(added, at$table), "_table")
-  note <- c(report_keys(keys, by, nrow(x), nrow(out)), tell_spread(at$table, added))
-  record(out, x, "join_table", rlang::current_call(), nrow(x), note, started)
+  warn_of_keys(keys)
+  end_verb(verb, out, x, c(account_of_keys(keys, by), account(tell_spread(at$table, added))))
 }
 
 #' @rdname join_table
@@ -93,7 +93,7 @@ tell_spread <- function(rows, added) {
   columns <- if (length(numbers) > 1) paste0("c(", paste(numbers, collapse = ", "), ")") else numbers
   say(c("!" = "{counted(several, 'key')} of {.arg table} landed on several rows of {.arg x}, up to {max(times)}: a sum would count {.val {numbers}} again.",
         i = "{.code .once = {columns}} in {.fn summarise_into} or {.fn dissolve_by} takes them once."))
-  paste(counted(several, "key"), "on several rows")
+  entry(several, "on several rows", of = "key")
 }
 
 # Names of the key columns in table, named for those in x.
@@ -177,22 +177,24 @@ matched_rows <- function(x, table, multiple) {
   list(x = rep(seq_along(x), lengths(found)), table = unlist(found))
 }
 
-# The account: how many keys found a partner, and those that did not with the nearest on the other side.
-report_keys <- function(keys, by, rows, rows_out) {
-  in_x <- unique(keys$x[!is.na(keys$x)])
-  in_table <- unique(keys$table[!is.na(keys$table)])
-  lone_x <- setdiff(in_x, in_table)
-  lone_table <- setdiff(in_table, in_x)
+distinct_keys <- function(keys) lapply(keys, function(side) unique(side[!is.na(side)]))
+
+account_of_keys <- function(keys, by) {
+  distinct <- distinct_keys(keys)
+  account(
+    entry(sum(keys$x %in% distinct$table), paste("matched by", paste0("\"", unname(by), "\"", collapse = ", ")), none = TRUE),
+    entry(length(setdiff(distinct$x, distinct$table)), "only in x", of = "key"),
+    entry(length(setdiff(distinct$table, distinct$x)), "only in table", of = "key")
+  )
+}
+
+# Rows without a key, and keys without a partner with the nearest on the other side.
+warn_of_keys <- function(keys) {
+  distinct <- distinct_keys(keys)
   blank <- sum(is.na(keys$x))
-  matched <- sum(keys$x %in% in_table)
-  multiplied <- if (rows_out > rows) paste0("; ", format_count(rows), " rows became ", format_count(rows_out))
-  alone <- paste0(counted(length(lone_x), "key"), " only in x, ", length(lone_table), " only in table")
-  say("{.fn join_table}: {format_count(matched)} of {counted(rows, 'row')} matched by {.val {unname(by)}}; {alone}{multiplied}.")
   if (blank) caution("data", "{counted(blank, 'row')} of {.arg x} {?has/have} no key.")
-  lines <- c(lone_lines(lone_x, in_table, "x"), lone_lines(lone_table, in_x, "table"))
+  lines <- c(lone_lines(setdiff(distinct$x, distinct$table), distinct$table, "x"), lone_lines(setdiff(distinct$table, distinct$x), distinct$x, "table"))
   if (length(lines)) caution("data", c("Keys without a partner:", stats::setNames(escape(lines), rep("*", length(lines)))))
-  paste0(matched, " of ", rows, " rows matched", if (length(lone_x)) paste0(", ", length(lone_x), " keys only in x"),
-         if (length(lone_table)) paste0(", ", length(lone_table), " only in table"))
 }
 
 lone_lines <- function(lone, others, side) {

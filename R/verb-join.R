@@ -25,7 +25,7 @@
 join_where <- function(x, y, relation = "intersects", unmatched = "keep", multiple = "all", distance = NULL, unit = NULL,
                        suffix = "_y", crs = "equal") {
   if (is_tiled(x) || is_tiled(y)) return(put_off("join_where"))
-  started <- clock()
+  verb <- begin_verb("join_where")
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
@@ -43,16 +43,12 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
     rows <- rows[order(rows$x), ]
   }
   out <- add_columns(x[rows$x, ], vctrs::vec_slice(attribute_table(y), rows$y), suffix)
-  choice <- c(all = "repeated", first = "first taken", largest = "largest taken")[[multiple]]
-  fate <- if (unmatched == "keep") "kept with NA" else "dropped"
-  parts <- c(
-    paste(format_count(nrow(x) - length(alone)), "matched"),
-    if (length(alone)) paste0(format_count(length(alone)), " unmatched (", fate, ")"),
-    if (repeated) paste0(format_count(repeated), " with several partners (", choice, ")")
+  counts <- account(
+    entry(nrow(x) - length(alone), "matched", none = TRUE), entry(length(alone), "unmatched", if (unmatched == "keep") "kept with NA" else "dropped"),
+    entry(repeated, "with several partners", c(all = "repeated", first = "first taken", largest = "largest taken")[[multiple]])
   )
-  say("{.fn join_where}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out: {paste(parts, collapse = ', ')}.")
   warn_if_apart(x, y, length(alone) == nrow(x))
-  record(out, x, "join_where", rlang::current_call(), nrow(x), parts[-1], started)
+  end_verb(verb, out, x, counts)
 }
 
 #' @rdname join_where
@@ -60,7 +56,7 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
 pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y",
                        crs = "equal") {
   if (is_tiled(x) || is_tiled(y)) return(put_off("pick_where"))
-  started <- clock()
+  verb <- begin_verb("pick_where")
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
@@ -76,11 +72,13 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
   at <- rep(NA_integer_, nrow(x))
   at[best$x] <- best$y
   out <- add_columns(x, vctrs::vec_slice(taken, at), suffix)
-  parts <- c(if (anyNA(at)) paste(format_count(sum(is.na(at))), "without a partner (NA)"),
-             if (ties) paste(format_count(ties), "tied (first taken)"), if (unranked) paste(format_count(unranked), "with missing ranks alone (first taken)"))
-  say("{.fn pick_where}: {counted(nrow(x), 'row')}, {format_count(length(best$x))} picked{if (length(parts)) ', '}{paste(parts, collapse = ', ')}.")
   warn_if_apart(x, y, nrow(x) > 0 && all(is.na(at)))
-  record(out, x, "pick_where", rlang::current_call(), nrow(x), parts, started)
+  end_verb(verb, out, x, account_of_picks(length(best$x), at, ties, unranked), line = counted(nrow(x), "row"))
+}
+
+account_of_picks <- function(picked, at, tied, unranked) {
+  account(entry(picked, "picked", none = TRUE), entry(sum(is.na(at)), "without a partner", "NA"), entry(tied, "tied", "first taken"),
+          entry(unranked, "with missing ranks alone", "first taken"))
 }
 
 need_frames <- function(x, y, call) {
@@ -177,7 +175,7 @@ warn_if_apart <- function(x, y, none_matched) {
 join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", most_ties = 100, rank_by = NULL, highest = TRUE, suffix = "_y",
                          crs = "equal") {
   if (is_tiled(x) || is_tiled(y)) return(put_off("join_nearest"))
-  started <- clock()
+  verb <- begin_verb("join_nearest")
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
@@ -199,10 +197,7 @@ join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "al
   out <- add_columns(x[rows$x, ], vctrs::vec_slice(attribute_table(y), rows$y), suffix)
   towards <- tibble::new_tibble(list(distance = rows$distance, direction = directions(a, b, rows)), nrow = nrow(rows))
   out <- add_columns(out, towards, suffix)
-  parts <- c(if (length(alone)) paste(format_count(length(alone)), "without a partner (NA)"),
-             account_of_ties(found, ties, nrow(x), count))
-  say("{.fn join_nearest}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
-  record(out, x, "join_nearest", rlang::current_call(), nrow(x), parts, started)
+  end_verb(verb, out, x, account(entry(length(alone), "without a partner", "NA"), entry_of_ties(found, ties, nrow(x), count)))
 }
 
 # The rows of y in the order in which they are taken where they are equally far: the best ranked, then the first.
@@ -213,10 +208,10 @@ need_most_ties <- function(most, call) {
   fail("argument", "{.arg most_ties} must be one number of 0 or more.", call = call)
 }
 
-account_of_ties <- function(found, ties, rows, count) {
+entry_of_ties <- function(found, ties, rows, count) {
   tied <- length(found$x) - sum(pmin(tabulate(found$x, rows), count))
-  if (tied) return(paste(format_count(tied), "equally far (kept too)"))
-  if (ties == "first" && found$cut) paste(format_count(found$cut), "with others equally far (left out)")
+  if (tied) return(entry(tied, "equally far", "kept too"))
+  if (ties == "first") entry(found$cut, "with others equally far", "left out")
 }
 
 tell_cut_ties <- function(cut, most) {

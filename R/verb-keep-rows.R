@@ -28,15 +28,12 @@ drop_rows <- function(x, where, ..., crs = NULL) {
 }
 
 rows_by_condition <- function(verb, keep, x, where, layers, crs, asked, call) {
-  started <- clock()
+  verb <- begin_verb(verb, asked)
   if (!is.data.frame(x)) fail("argument", "{.arg x} must be a spatial frame or a data frame.", call = call)
   if (rlang::quo_is_missing(where)) fail("argument", "{.arg where} is missing: which rows?", call = call)
   holds <- condition_of_rows(x, where, layers, as_crs(crs, call = call), call)
   out <- x[if (keep) which(holds) else which(!(holds %in% TRUE)), ]
-  unknown <- sum(is.na(holds))
-  note <- if (unknown) paste0("unknown for ", counted(unknown, "row"), ", as a value is missing: ", if (keep) "left out" else "kept")
-  say("{.fn {verb}}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{if (unknown) '; '}{note}.")
-  record(out, x, verb, asked, nrow(x), note, started)
+  end_verb(verb, out, x, account(entry(sum(is.na(holds)), "unknown, as a value is missing", if (keep) "left out" else "kept")))
 }
 
 condition_of_rows <- function(x, where, layers, crs, call) {

@@ -24,12 +24,11 @@ drop_where <- function(x, y, relation = "intersects", distance = NULL, unit = NU
 }
 
 rows_by_place <- function(verb, related, x, y, relation, distance, unit, crs, asked, call) {
-  started <- clock()
+  verb <- begin_verb(verb, asked)
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
   pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
   out <- x[(seq_len(nrow(x)) %in% pairs$x) == related, ]
-  say("{.fn {verb}}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out.")
   warn_if_apart(x, y, !length(pairs$x))
-  record(out, x, verb, asked, nrow(x), NULL, started)
+  end_verb(verb, out, x)
 }

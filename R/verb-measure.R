@@ -72,7 +72,7 @@ distance_between <- function(x, y, unit = NULL, ellipsoidal = NULL, crs = "equal
 #' @export
 add_measures <- function(x, area = NULL, length = NULL, perimeter = NULL, ellipsoidal = NULL) {
   if (is_tiled(x)) return(put_off("add_measures"))
-  started <- clock()
+  verb <- begin_verb("add_measures")
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn add_measures} adds columns to a spatial frame.", call = call)
   wanted <- Filter(Negate(is.null), list(area = area, length = length, perimeter = perimeter))
@@ -85,8 +85,7 @@ add_measures <- function(x, area = NULL, length = NULL, perimeter = NULL, ellips
   names(columns) <- paste0(names(wanted), "_", gsub("-", "_", unlist(wanted)))
   out <- add_columns(x[setdiff(names(x), names(columns))], tibble::new_tibble(columns, nrow = nrow(x)), "_measured")
   how <- if (measures_on_ellipsoid(as_shapes(x), "area", ellipsoidal, call)) "along the ellipsoid" else "in the plane of the CRS"
-  say("{.fn add_measures}: {.val {names(columns)}}, {how}.")
-  record(out, x, "add_measures", rlang::current_call(), nrow(x), how, started)
+  end_verb(verb, out, x, account(remark(how)), line = paste(names(columns), collapse = ", "))
 }
 
 # Metres in a unit of length, square metres in a unit of area.
@@ -185,7 +184,7 @@ azimuth_between <- function(x, y) {
 #' @rdname azimuth_between
 #' @export
 destination_of <- function(x, azimuth, distance, unit = "m") {
-  started <- clock()
+  verb <- begin_verb("destination_of")
   call <- rlang::current_env()
   one_of(unit, names(length_units), "unit", call = call)
   from <- degrees_of_points(x, "x", call)
@@ -196,7 +195,7 @@ destination_of <- function(x, azimuth, distance, unit = "m") {
   to <- core(core_geodesic_direct(from$x, from$y, rep_len(as.double(azimuth), n), rep_len(distance * length_units[[unit]], n), unclass(from$crs)))
   at <- core(core_transform_points(to$x, to$y, unclass(from$crs), unclass(crs_of(x))), call = call)
   points <- point_shapes(at$x, at$y, crs_of(x))
-  record(with_shapes(x, points), x, "destination_of", rlang::current_call(), n, started = started)
+  end_verb(verb, with_shapes(x, points), x, line = NULL)
 }
 
 degrees_of_points <- function(x, name, call) {
@@ -225,11 +224,10 @@ degrees_of_points <- function(x, name, call) {
 #' @export
 centroid_of <- function(x) {
   if (is_tiled(x)) return(put_off("centroid_of"))
-  started <- clock()
+  verb <- begin_verb("centroid_of")
   shapes <- as_shapes(x)
   centres <- centres_of(shapes)
-  out <- with_shapes(x, point_shapes(centres$x, centres$y, crs_of(shapes)))
-  record(out, x, "centroid_of", rlang::current_call(), vctrs::vec_size(x), started = started)
+  end_verb(verb, with_shapes(x, point_shapes(centres$x, centres$y, crs_of(shapes))), x, line = NULL)
 }
 
 # Planar centroids, a list of x and y; on longitude and latitude of shapes in one piece.

@@ -26,7 +26,7 @@
 #' @export
 mend_numbers <- function(x, ..., decimal = NULL,
                          missing = c("-", "--", "\u2013", "\u2014", ".", "..", "n/a", "N/A", "NA", "null", "NULL", "none", "?")) {
-  started <- clock()
+  verb <- begin_verb("mend_numbers")
   call <- rlang::current_env()
   if (!is.null(decimal)) one_of(decimal, c(".", ","), "decimal", call = call)
   data <- if (is_spatial_frame(x)) attribute_table(x) else x
@@ -40,13 +40,13 @@ mend_numbers <- function(x, ..., decimal = NULL,
   if (any(words)) say("{.fn mend_numbers}: no numbers in {.val {columns[words]}}, which {cli::qty(sum(words))}{?stays/stay} text.")
   mended <- mended[!large & !words]
   for (column in names(mended)) x[[column]] <- mended[[column]]$values
-  notes <- vapply(names(mended), function(column) paste0(column, ": ", mend_account(mended[[column]])), "")
-  for (note in notes) say(paste0("{.fn mend_numbers} ", escape(note), "."))
+  numbers <- Map(mend_account, mended, names(mended))
+  for (line in account_in_words(numbers)) say("{.fn mend_numbers}: {line}.")
   warn_of_unread(mended)
   warn_of_zeros(mended)
   warn_of_ambiguity(mended)
-  notes <- c(notes, paste0(columns[large | words], ": text still", recycle0 = TRUE))
-  record(x, x, "mend_numbers", rlang::current_call(), nrow(x), notes, started)
+  still <- lapply(columns[large | words], function(column) remark(paste(column, "is text still")))
+  end_verb(verb, x, x, c(unname(numbers), still), line = NULL)
 }
 
 # Those that are text; numbers are left as they are, anything else is an error.
@@ -138,7 +138,7 @@ mend_text <- function(text, decimal, missing) {
   )
 }
 
-mend_account <- function(mended) {
+mend_account <- function(mended, column) {
   what <- c(
     if (mended$grouped) paste(format_count(mended$grouped), "with thousands separators"),
     if (mended$comma) "decimal commas",
@@ -147,7 +147,7 @@ mend_account <- function(mended) {
     if (mended$blank) paste(format_count(mended$blank), "blank"),
     if (length(mended$unread)) paste(format_count(length(mended$unread)), "not read")
   )
-  paste0(counted(mended$count, "number"), if (length(what)) paste0(" (", paste(what, collapse = ", "), ")"))
+  entry(mended$count, paste("in", column), if (length(what)) paste(what, collapse = ", ") else NA_character_, of = "number")
 }
 
 # The mark that every number which has one has three digits before the end, so that it may divide thousands or decimals; NULL where the

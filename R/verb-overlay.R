@@ -37,7 +37,7 @@
 #' @export
 overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = NULL, touches = "drop", suffix = "_y", crs = "equal") {
   if (is_tiled(x) || is_tiled(y)) return(put_off("overlay_with"))
-  started <- clock()
+  verb <- begin_verb("overlay_with")
   call <- rlang::current_env()
   need_frames(x, y, call)
   one_of(keep, names(overlay_parts), "keep", call = call)
@@ -48,8 +48,7 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   reach <- if (!is.null(tolerance)) positive_length(a, tolerance, unit, "tolerance", call)
   parts <- overlay_parts[[keep]]
   cut <- function(how, ...) {
-    core(how(handles_of(a), store_of(a), handles_of(b), store_of(b), "both" %in% parts, "x" %in% parts, "y" %in% parts, touches == "keep", ...),
-         call = call)
+    core(how(handles_of(a), store_of(a), handles_of(b), store_of(b), parts, touches == "keep", ...), call = call)
   }
   found <- if (is.null(reach)) cut(core_overlay) else cut(core_overlay_onto, reach)
   tell_odd(found$odd_x, "x")
@@ -63,17 +62,13 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   found$shapes <- deepened(found$shapes, Map(function(x, y) stats::na.omit(c(x, y)), found$x, found$y + length(a)), vctrs::vec_c(a, b))
   out <- with_shapes(vctrs::vec_slice(x, found$x), found$shapes)
   out <- add_columns(out, vctrs::vec_slice(attribute_table(y), found$y), suffix)
-  counts <- c("where both lie" = sum(!is.na(found$x) & !is.na(found$y)), "of x alone" = sum(is.na(found$y)), "of y alone" = sum(is.na(found$x)))
-  account <- paste(format_count(counts), names(counts))[c("both", "x", "y") %in% parts]
-  if (found$touching) account <- c(account, paste(counted(found$touching, "pair"), "only touch (left out)"))
-  missing <- sum(is.na(a)) + sum(is.na(b))
-  if (missing) account <- c(account, paste(counted(missing, "row"), "without a shape (left out)"))
-  say("{.fn overlay_with}: {format_count(nrow(x))} and {counted(nrow(y), 'row')} in, {format_count(nrow(out))} out: {paste(account, collapse = ', ')}.")
+  both <- sum(!is.na(found$x) & !is.na(found$y))
+  counts <- account(entry(both, "where both lie", none = "both" %in% parts), entry(sum(is.na(found$y)), "of x alone"), entry(sum(is.na(found$x)), "of y alone"),
+                    entry(found$touching, "only touch", "left out", of = "pair"), entry(sum(is.na(a)) + sum(is.na(b)), "without a shape", "left out"))
   held <- measure_columns(y)
   if (length(held)) names(held) <- paste0(names(held), ifelse(names(held) %in% names(x), suffix, ""))
-  stale <- tell_stale(c(measure_columns(x), held), out)
-  warn_if_apart(x, y, "both" %in% parts && !counts[[1]] && !found$touching)
-  record(out, x, "overlay_with", rlang::current_call(), nrow(x), account, started, stale)
+  warn_if_apart(x, y, "both" %in% parts && !both && !found$touching)
+  end_verb(verb, out, x, counts, line = paste(format_count(nrow(x)), "and", in_and_out(nrow(y), out)), stale = c(measure_columns(x), held))
 }
 
 # Which pieces each kind of overlay keeps.
@@ -96,7 +91,7 @@ erase_by <- function(x, mask, crs = "equal") {
 }
 
 masked <- function(x, mask, crs, inside, verb, verb_call, call) {
-  started <- clock()
+  verb <- begin_verb(verb, verb_call)
   mask <- meet(x, mask, crs, y_name = "mask", call = call)
   a <- overlay_shapes(x, call)
   b <- overlay_shapes(mask, call)
@@ -108,13 +103,9 @@ masked <- function(x, mask, crs, inside, verb, verb_call, call) {
   gone <- sum(!is.na(a)) - length(left)
   cut <- sum(differ_in_size(a[left], shapes))
   out <- if (is_spatial_frame(x)) with_shapes(x[left, ], shapes) else shapes
-  missing <- sum(is.na(a))
-  parts <- c(if (cut) paste(format_count(cut), "cut"), if (gone) paste(format_count(gone), if (inside) "outside and left out" else "covered and left out"),
-             if (missing) paste(format_count(missing), "without a shape, left out"))
-  say("{.fn {verb}}: {counted(length(a), 'row')} in, {format_count(length(left))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
-  stale <- if (cut) tell_stale(measure_columns(x), out)
+  counts <- account(entry(cut, "cut"), entry(gone, if (inside) "outside" else "covered", "left out"), entry(sum(is.na(a)), "without a shape", "left out"))
   warn_if_apart(a, b, inside && !length(left))
-  record(out, x, verb, verb_call, length(a), parts, started, stale)
+  end_verb(verb, out, x, counts, stale = if (cut) measure_columns(x))
 }
 
 #' @rdname overlay_with
@@ -141,7 +132,7 @@ only_lines <- function(shapes) all(geometry_type_of(shapes) %in% c("line", "mult
 
 # Polygons cut along lines, whose columns lie on neither side.
 split_at_lines <- function(x, y, crs, verb_call, call) {
-  started <- clock()
+  verb <- begin_verb("split_by", verb_call)
   y <- meet(x, y, crs, call = call)
   if (!only_lines(as_shapes(y))) {
     fail("argument", c("{.arg column} is missing: which column of {.arg y} do the pieces take?", i = "Lines need none."), call = call)
@@ -152,9 +143,8 @@ split_at_lines <- function(x, y, crs, verb_call, call) {
   shapes <- deepened(shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(a)), found$x, a)
   out <- with_shapes(vctrs::vec_slice(x, found$x), shapes)
   cut <- length(unique(found$x[duplicated(found$x)]))
-  parts <- c(if (cut) paste(format_count(cut), "cut"), if (anyNA(a)) paste(format_count(sum(is.na(a))), "without a shape, left out"))
-  say("{.fn split_by}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out{paste0(': ', paste(parts, collapse = ', '))[length(parts) > 0]}.")
-  record(out, x, "split_by", verb_call, nrow(x), parts, started, if (cut) tell_stale(measure_columns(x), out))
+  counts <- account(entry(cut, "cut"), entry(sum(is.na(a)), "without a shape", "left out"))
+  end_verb(verb, out, x, counts, stale = if (cut) measure_columns(x))
 }
 
 #' Take a layer apart where its polygons overlap
@@ -170,7 +160,7 @@ split_at_lines <- function(x, y, crs, verb_call, call) {
 #' flatten_layer(buffer_by(rooms, 900))
 #' @export
 flatten_layer <- function(x) {
-  started <- clock()
+  verb <- begin_verb("flatten_layer")
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn flatten_layer} takes a spatial frame.", call = call)
   shapes <- polygons_of(x, "x", call)
@@ -181,9 +171,8 @@ flatten_layer <- function(x) {
   out <- with_shapes(out, deepened(pieces, found$rows, shapes))
   out <- add_columns(out, tibble::tibble(rows = found$rows, count = counts), "_flat")
   shared <- core(core_planar_measure(handles_of(as_shapes(out)), store_of(as_shapes(out)), "area"))[counts > 1]
-  parts <- if (any(counts > 1)) paste0(format_count(sum(counts > 1)), " of several rows (", format_area(sum(shared), crs_of(shapes)), ")") else "no overlaps"
-  say("{.fn flatten_layer}: {counted(nrow(x), 'row')} in, {format_count(nrow(out))} out: {parts}.")
-  record(out, x, "flatten_layer", rlang::current_call(), nrow(x), parts, started, tell_stale(measure_columns(x), out))
+  overlaps <- if (any(counts > 1)) entry(sum(counts > 1), "of several rows", format_area(sum(shared), crs_of(shapes))) else remark("no overlaps")
+  end_verb(verb, out, x, account(overlaps), stale = measure_columns(x))
 }
 
 # Shapes for planar work on borders, on longitude and latitude cut at the antimeridian; what that means is said once.

@@ -16,7 +16,7 @@
 #' clip_to(wards, zone) |> refresh_measures()
 #' @export
 refresh_measures <- function(x) {
-  started <- clock()
+  verb <- begin_verb("refresh_measures")
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn refresh_measures} takes a spatial frame.", call = call)
   stale <- stale_columns(x)
@@ -25,10 +25,8 @@ refresh_measures <- function(x) {
     return(x)
   }
   for (name in names(stale)) x[[name]] <- measured_as(x, stale[[name]], call)
-  units <- vapply(stale, function(held) paste0(held$measure, " in ", held$unit), "")
-  parts <- paste(names(stale), units)
-  say("{.fn refresh_measures}: {paste(parts, collapse = ', ')}.")
-  record(x, x, "refresh_measures", rlang::current_call(), nrow(x), parts, started)
+  measured <- Map(function(name, held) remark(paste(name, held$measure, "in", held$unit)), names(stale), stale)
+  end_verb(verb, x, x, unname(measured), line = counted(nrow(x), "row"))
 }
 
 # Units by name, in square metres and metres.
@@ -109,15 +107,6 @@ measured_as <- function(x, held, call) {
   dimension <- if (held$measure == "area") 2 else 1
   ellipsoidal <- if (is_geographic(as_shapes(x))) NULL else held$ellipsoidal
   measured(x, held$measure, NULL, NULL, dimension, ellipsoidal, call = call) / units_of_columns[[held$measure]][[held$unit]]
-}
-
-# Of columns that held measures before shapes changed those that are still there; said once a verb.
-tell_stale <- function(held, after) {
-  if (!is_spatial_frame(after)) return(NULL)
-  held <- held[names(held) %in% names(after)]
-  if (!length(held)) return(NULL)
-  say(c("!" = "Measured before the change of shapes: {.val {names(held)}}; {.fn refresh_measures} measures anew."))
-  held
 }
 
 # Those that the frame's history names, the latest of each.

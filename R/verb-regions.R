@@ -42,7 +42,7 @@
 summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long", .once = NULL, .share = "none", .intensive = NULL, .borders = "first",
                            .relation = "intersects", .distance = NULL, .unit = NULL, .crs = "equal") {
   if (is_tiled(.features) || is_tiled(.regions)) return(put_off("summarise_into"))
-  started <- clock()
+  verb <- begin_verb("summarise_into")
   call <- rlang::current_env()
   regions <- .regions
   need_frames(regions, .features, call)
@@ -66,13 +66,15 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   pairs <- found$pairs
   out <- with_summaries(regions, found$standing, found$table, groups, form)
 
-  parts <- c(if (share == "none") account_of(pairs$falls) else account_of_shares(pairs, share), pairs$note)
-  of_regions <- paste0(counted(nrow(regions), "region"), if (!all(found$filled)) paste0(", ", format_count(sum(!found$filled)), " of them empty"))
-  say("{.fn summarise_into}: {counted(nrow(features), 'feature')}: {paste(parts, collapse = ', ')}; {of_regions}.")
   warn_if_overlapping(pairs, regions, share, call)
   warn_if_apart(regions, features, !any(found$filled))
-  record(out, regions, "summarise_into", rlang::current_call(), nrow(regions), parts[-1], started)
+  falls <- pairs$falls
+  counts <- if (share == "none") account_of_falls(falls$once, length(falls$several), falls$none, pairs$moved) else account_of_shares(pairs, share)
+  counts <- c(counts, account(empty_regions(found$filled)))
+  end_verb(verb, out, regions, counts, line = paste(counted(nrow(features), "feature"), "into", counted(nrow(regions), "region")))
 }
+
+empty_regions <- function(filled) entry(sum(!filled), "empty", of = "region")
 
 #' @rdname summarise_into
 #' @export
@@ -207,10 +209,9 @@ whole_pairs <- function(shapes, asked, call) {
   pairs
 }
 
-account_of <- function(falls) {
-  several <- length(falls$several)
-  c(paste(format_count(falls$once), "in one region"), if (several) paste(format_count(several), "in several (counted in each)"),
-    if (falls$none) paste(format_count(falls$none), "in none"))
+account_of_falls <- function(once, several, none, moved) {
+  account(entry(once, "in one region", none = TRUE), entry(several, "in several", "counted in each"), entry(none, "in none"),
+          entry(moved %||% 0, "on a border", "first region"))
 }
 
 account_of_shares <- function(pairs, share) {
@@ -218,8 +219,9 @@ account_of_shares <- function(pairs, share) {
   known <- pairs$whole > 0
   outside <- sum(pairs$whole[known] * pmax(0, 1 - within[known])) / sum(pairs$whole[known])
   over <- sum(within > 1 + pairs$slack)
-  c(paste0(format_count(sum(within > 0)), " apportioned by ", share), paste0(format(100 * outside, digits = 3), " % of their ", share, " lies in no region"),
-    if (over) paste(format_count(over), "in regions that overlap (counted more than once)"))
+  account(entry(sum(within > 0), paste("apportioned by", share), none = TRUE),
+          remark(paste0(format(100 * outside, digits = 3), " % of their ", share, " lies in no region")),
+          entry(over, "in regions that overlap", "counted more than once"))
 }
 
 # Points on borders that several regions share stay with the first, if asked; those inside regions that overlap stay with all.
@@ -242,7 +244,7 @@ points_in_several <- function(pairs, regions, features, borders, call) {
   moved <- length(unique(y[drop]))
   kept <- rep(TRUE, length(pairs$y))
   kept[among[drop]] <- FALSE
-  list(x = pairs$x[kept], y = pairs$y[kept], overlapping = overlapping, note = if (moved) paste(format_count(moved), "on a border (first region)"))
+  list(x = pairs$x[kept], y = pairs$y[kept], overlapping = overlapping, moved = moved)
 }
 
 # Features that lie in several regions because these overlap count in each of them.
@@ -285,7 +287,7 @@ shared_pairs <- function(regions, features, share, call) {
 # square metres and metres.
 shared_measures <- function(x, y, call) {
   if (!is_geographic(x)) return(core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call))
-  found <- core(core_overlay(handles_of(x), store_of(x), handles_of(y), store_of(y), TRUE, FALSE, FALSE, FALSE), call = call)
+  found <- core(core_overlay(handles_of(x), store_of(x), handles_of(y), store_of(y), "both", FALSE), call = call)
   pieces <- pieces_in_order(found, x, y)
   list(x = pieces$x, y = pieces$y, area = true_measure(pieces$shapes, "area"), length = true_measure(pieces$shapes, "length"))
 }

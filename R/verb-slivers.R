@@ -69,7 +69,7 @@ find_slivers <- function(x, narrower_than = NULL, area = NULL, thinness = 0.1, u
 #' @rdname find_gaps
 #' @export
 close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) {
-  started <- clock()
+  verb <- begin_verb("close_gaps")
   call <- rlang::current_env()
   one_of(first, c("row", "largest"), "first", call = call)
   shapes <- polygons_of(x, "x", call)
@@ -86,14 +86,11 @@ close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) 
   crs <- crs_of(shapes)
   change <- change_of_areas(shapes, out)
   if (!isTRUE(force)) need_small_change(change, found$gap_area + found$overlap_area, out, reach, x, call)
-  parts <- c(
-    paste0(counted(found$gaps, "gap"), " (", format_area(found$gap_area, crs), ") and ", counted(found$overlaps, "overlap"), " (",
-           format_area(found$overlap_area, crs), ") closed"),
-    paste(counted(found$moved, "vertex", "vertices"), "moved"), change_in_words(change, x, crs)
-  )
-  say("{.fn close_gaps}: {counted(length(shapes), 'shape')}: {paste(parts, collapse = ', ')}.")
-  out <- with_shapes(x, out)
-  record(out, x, "close_gaps", rlang::current_call(), length(shapes), parts, started, tell_stale(measure_columns(x), out))
+  counts <- account(entry(found$gaps, "closed", format_area(found$gap_area, crs), of = "gap"),
+                    entry(found$overlaps, "closed", format_area(found$overlap_area, crs), of = "overlap"), entry(found$moved, "moved", of = "vertex"))
+  if (!length(counts)) counts <- account(remark("no gaps or overlaps"))
+  end_verb(verb, with_shapes(x, out), x, c(counts, account(remark(change_in_words(change, x, crs)))), line = counted(length(shapes), "shape"),
+           stale = measure_columns(x))
 }
 
 # How the area of each shape changed, in square coordinate units.
@@ -151,7 +148,7 @@ need_small_change <- function(change, closed, out, reach, x, call) {
 #' @export
 absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL, unit = NULL, into = "longest border", same = NULL,
                            add = NULL) {
-  started <- clock()
+  verb <- begin_verb("absorb_slivers")
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn absorb_slivers} takes a spatial frame.", call = call)
   one_of(into, absorbing_neighbours, "into", call = call)
@@ -168,18 +165,15 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   sliver <- below(measured$area, area) & below(measured$thinness, thinness) & below(measured$width, narrower_than) & !is.na(shapes)
   found <- core(core_absorb(handles_of(shapes), store_of(shapes), sliver, classes, into == "largest"), call = call)
   absorbed <- !is.na(found$into)
-  parts <- c(
-    paste0(format_count(sum(absorbed)), " absorbed (", format_area(sum(planar_areas(shapes[absorbed])), crs_of(shapes)), ")"),
-    if (any(sliver & !absorbed)) paste(format_count(sum(sliver & !absorbed)), "left, without a neighbour to take them"),
-    if (length(added)) paste(paste(added, collapse = ", "), "added up")
+  counts <- account(
+    if (any(absorbed)) entry(sum(absorbed), "absorbed", format_area(sum(planar_areas(shapes[absorbed])), crs_of(shapes))) else remark("none absorbed"),
+    entry(sum(sliver & !absorbed), "without a neighbour to take them", "left"), if (length(added)) remark(paste(paste(added, collapse = ", "), "added up"))
   )
-  say("{.fn absorb_slivers}: {counted(length(shapes), 'row')} in, {format_count(sum(!absorbed))} out: {paste(parts, collapse = ', ')}.")
   taker <- ifelse(absorbed, found$into, seq_along(shapes))
   x[added] <- lapply(unclass(x)[added], sum_by, taker)
   made <- shapes_of_rows(found, length(shapes), crs_of(shapes))
   made <- deepened(made, split(seq_along(shapes), factor(taker, seq_along(shapes))), shapes)
-  out <- with_shapes(x, made)[!absorbed, ]
-  record(out, x, "absorb_slivers", rlang::current_call(), length(shapes), parts, started, if (any(absorbed)) tell_stale(measure_columns(x), out))
+  end_verb(verb, with_shapes(x, made)[!absorbed, ], x, counts, stale = if (any(absorbed)) measure_columns(x))
 }
 
 # Of each row the sum of the values whose taker it is; missing where all of them are.

@@ -19,7 +19,7 @@
 #' stack_layers(old = old, new = new, source = "survey")
 #' @export
 stack_layers <- function(..., source = NULL) {
-  started <- clock()
+  verb <- begin_verb("stack_layers")
   call <- rlang::current_env()
   layers <- rlang::list2(...)
   if (length(layers) == 1 && is.list(layers[[1]]) && !is.data.frame(layers[[1]])) layers <- layers[[1]]
@@ -35,8 +35,8 @@ stack_layers <- function(..., source = NULL) {
   shapes <- if (spatial) vctrs::vec_c(!!!unname(lapply(layers, as_shapes)))
   if (spatial) shapes <- admitted(shapes)
   out <- frame_of(list(columns = columns, shapes = shapes))
-  say("{.fn stack_layers}: {paste(format_count(sizes), collapse = ' + ')} = {counted(nrow(out), 'row')}.")
-  record(out, if (spatial) layers[[1]], "stack_layers", rlang::current_call(), sum(sizes), NULL, started)
+  sum <- paste(paste(format_count(sizes), collapse = " + "), "=", counted(nrow(out), "row"))
+  end_verb(verb, out, if (spatial) layers[[1]], rows_in = sum(sizes), line = sum)
 }
 
 # Whether the layers to stack have shapes: all or none.

@@ -33,7 +33,7 @@ check_shapes <- function(x) {
 #' @export
 repair_shapes <- function(x, rule = "even-odd") {
   if (is_tiled(x)) return(put_off("repair_shapes"))
-  started <- clock()
+  verb <- begin_verb("repair_shapes")
   call <- rlang::current_env()
   one_of(rule, inside_rules, "rule", call = call)
   shapes <- as_shapes(x, call = call)
@@ -45,17 +45,12 @@ repair_shapes <- function(x, rule = "even-odd") {
   after <- planar_areas(repaired)
   gone <- sum(is.na(repaired))
   changed <- sum(abs(after - before) > 1e-9 * pmax(before, after), na.rm = TRUE)
-  parts <- c(
-    if (changed) paste0("area changed in ", counted(changed, "shape"), ", from ", format_area(sum(before), crs_of(shapes)), " to ",
-                        format_area(sum(after, na.rm = TRUE), crs_of(shapes)), " in all"),
-    if (gone) paste(format_count(gone), "without area or length, now missing")
-  )
-  if (!length(parts)) parts <- "no area changed"
-  say("{.fn repair_shapes}: {counted(length(shapes), 'shape')}: {paste(parts, collapse = ', ')}.")
+  areas <- paste("from", format_area(sum(before), crs_of(shapes)), "to", format_area(sum(after, na.rm = TRUE), crs_of(shapes)), "in all")
+  found <- account(entry(changed, "changed in area", areas), entry(gone, "without area or length", "now missing"))
+  if (!length(found)) found <- account(remark("no area changed"))
   out <- shapes
   if (length(broken)) out[broken] <- repaired
-  out <- with_shapes(x, out)
-  record(out, x, "repair_shapes", rlang::current_call(), length(shapes), parts, started, if (changed) tell_stale(measure_columns(x), out))
+  end_verb(verb, with_shapes(x, out), x, found, line = counted(length(shapes), "shape"), stale = if (changed) measure_columns(x))
 }
 
 # Shapes whose areas can be relied on: invalid ones are taken by the even-odd rule, which is told.

@@ -945,8 +945,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_overlay
-List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x, bool only_y, bool touches);
-RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP bothSEXP, SEXP only_xSEXP, SEXP only_ySEXP, SEXP touchesSEXP) {
+List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts, bool touches);
+RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP partsSEXP, SEXP touchesSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -954,17 +954,15 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
     Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
     Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
-    Rcpp::traits::input_parameter< bool >::type both(bothSEXP);
-    Rcpp::traits::input_parameter< bool >::type only_x(only_xSEXP);
-    Rcpp::traits::input_parameter< bool >::type only_y(only_ySEXP);
+    Rcpp::traits::input_parameter< StringVector >::type parts(partsSEXP);
     Rcpp::traits::input_parameter< bool >::type touches(touchesSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_overlay(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches));
+    rcpp_result_gen = Rcpp::wrap(core_overlay(x_handles, x_store, y_handles, y_store, parts, touches));
     return rcpp_result_gen;
 END_RCPP
 }
 // core_overlay_onto
-List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x, bool only_y, bool touches, double tolerance);
-RcppExport SEXP _civicatlas_core_overlay_onto(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP bothSEXP, SEXP only_xSEXP, SEXP only_ySEXP, SEXP touchesSEXP, SEXP toleranceSEXP) {
+List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts, bool touches, double tolerance);
+RcppExport SEXP _civicatlas_core_overlay_onto(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP partsSEXP, SEXP touchesSEXP, SEXP toleranceSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -972,12 +970,10 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
     Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
     Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
-    Rcpp::traits::input_parameter< bool >::type both(bothSEXP);
-    Rcpp::traits::input_parameter< bool >::type only_x(only_xSEXP);
-    Rcpp::traits::input_parameter< bool >::type only_y(only_ySEXP);
+    Rcpp::traits::input_parameter< StringVector >::type parts(partsSEXP);
     Rcpp::traits::input_parameter< bool >::type touches(touchesSEXP);
     Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_overlay_onto(x_handles, x_store, y_handles, y_store, both, only_x, only_y, touches, tolerance));
+    rcpp_result_gen = Rcpp::wrap(core_overlay_onto(x_handles, x_store, y_handles, y_store, parts, touches, tolerance));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1732,8 +1728,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_distortion", (DL_FUNC) &_civicatlas_core_distortion, 3},
     {"_civicatlas_core_planar_centroids", (DL_FUNC) &_civicatlas_core_planar_centroids, 2},
     {"_civicatlas_core_inner_points", (DL_FUNC) &_civicatlas_core_inner_points, 2},
-    {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 8},
-    {"_civicatlas_core_overlay_onto", (DL_FUNC) &_civicatlas_core_overlay_onto, 9},
+    {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 6},
+    {"_civicatlas_core_overlay_onto", (DL_FUNC) &_civicatlas_core_overlay_onto, 7},
     {"_civicatlas_core_mask", (DL_FUNC) &_civicatlas_core_mask, 5},
     {"_civicatlas_core_split_by_lines", (DL_FUNC) &_civicatlas_core_split_by_lines, 4},
     {"_civicatlas_core_flatten", (DL_FUNC) &_civicatlas_core_flatten, 2},

@@ -50,10 +50,10 @@ Rcpp::List r_columns(std::vector<civic::Column>& columns);  // named, in UTF-8
 std::optional<civic::Box> optional_box(const Rcpp::Nullable<Rcpp::NumericVector>& edges);
 std::vector<civic::Column> kernel_columns(const Rcpp::List& columns);
 
-template <int RTYPE>
-auto span_of(const Rcpp::Vector<RTYPE>& values) {
-  auto* begin = const_cast<typename Rcpp::Vector<RTYPE>::stored_type*>(values.begin());
-  return std::span(begin, static_cast<std::size_t>(values.size()));
+// Of a vector that is const the values are.
+template <class Vector>
+auto span_of(Vector& values) {
+  return std::span(values.begin(), static_cast<std::size_t>(values.size()));
 }
 
 template <class T>

@@ -40,6 +40,12 @@ List r_overlay(Pieces& pieces) {
   return out;
 }
 
+// Which pieces are wanted, of "both", "x" and "y".
+OverlayKeep overlay_parts(const StringVector& parts, bool touches) {
+  const auto wants = [&](const char* part) { return std::find(parts.begin(), parts.end(), part) != parts.end(); };
+  return {wants("both"), wants("x"), wants("y"), touches};
+}
+
 BufferStyle buffer_style(const List& style) {
   BufferStyle out;
   const std::string ends = as<std::string>(style["ends"]), corners = as<std::string>(style["corners"]),
@@ -55,18 +61,18 @@ BufferStyle buffer_style(const List& style) {
 }  // namespace
 
 // [[Rcpp::export]]
-List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both, bool only_x,
-                  bool only_y, bool touches) {
+List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts,
+                  bool touches) {
   Pieces pieces =
-      overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), {both, only_x, only_y, touches});
+      overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), overlay_parts(parts, touches));
   return r_overlay(pieces);
 }
 
 // [[Rcpp::export]]
-List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, bool both,
-                       bool only_x, bool only_y, bool touches, double tolerance) {
+List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts,
+                       bool touches, double tolerance) {
   Brought brought = overlay_onto(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
-                                 {both, only_x, only_y, touches}, tolerance);
+                                 overlay_parts(parts, touches), tolerance);
   List out = r_overlay(brought.pieces);
   out["moved"] = static_cast<double>(brought.moved);
   out["farthest"] = brought.farthest;

@@ -131,7 +131,7 @@ test_that("shares apportion totals, average what is no total, and conserve both"
   )
   withr::local_options(civicatlas.quiet = FALSE)
   expect_message(out <- summarise_into(regions, fields, people = sum(people), rate = weighted.mean(rate, .shared), n = dplyr::n(), .share = "area", .intensive = rate),
-                 "2 features: 2 apportioned by area, 40 % of their area lies in no region; 2 regions")
+                 "2 features into 2 regions: 2 apportioned by area, 40 % of their area lies in no region")
   options(civicatlas.quiet = TRUE)
   expect_equal(out$people, c(50, 70))
   expect_equal(out$rate, c(5, 3.5))

@@ -46,7 +46,7 @@ test_that("clip_to and erase_by part each row at the mask", {
   expect_equal(area_of(erased), c(12, 0.5))
   expect_equal(area_of(clip_to(as_shapes(x), as_shapes(b))), 4)
   withr::local_options(civicatlas.quiet = FALSE)
-  expect_message(clip_to(x, b), "3 rows in, 1 out: 1 cut, 1 outside and left out")
+  expect_message(clip_to(x, b), "3 rows in, 1 out: 1 cut, 1 outside \\(left out\\)")
   expect_message(erase_by(x, b), "3 rows in, 2 out: 1 cut")
 })
 
@@ -216,8 +216,8 @@ test_that("what is lost is said: Z and M, and rows without a shape", {
   for (verb in list(quote(clip_to(deep, mask)), quote(erase_by(deep, mask)), quote(buffer_by(deep, 1)))) {
     expect_message(eval(verb), "Z and M of 1 shape are left out")
   }
-  expect_message(erase_by(deep, mask), "1 without a shape, left out")
-  expect_message(overlay_with(deep, toy_frame(geometry = mask), keep = "union"), "1 row without a shape")
+  expect_message(erase_by(deep, mask), "1 without a shape \\(left out\\)")
+  expect_message(overlay_with(deep, toy_frame(geometry = mask), keep = "union"), "1 without a shape")
 })
 
 test_that("vertices keep their Z and M through every verb that keeps vertices, and cut edges get what lies between", {

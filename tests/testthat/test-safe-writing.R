@@ -125,6 +125,7 @@ test_that("a shapefile that is being changed is waited for, and who changes it i
   expect_error(read_layer(file), "a.shp is being changed by process 7 on a machine", class = "civicatlas_error_file")
   expect_error(write_layer(wards, file, replace = TRUE), "is being changed", class = "civicatlas_error_file")
   holder$kill_tree()
+  options(civicatlas.busy_wait = 10000)
   expect_identical(suppressWarnings(read_layer(file))$ward, wards$ward)
   expect_false(file.exists(journal))
 })

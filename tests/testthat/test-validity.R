@@ -14,7 +14,7 @@ test_that("repairs follow the rule, and say what changed in area", {
   expect_equal(area_of(repair_shapes(overlapping, "winding")), 24)
   expect_true(all(check_shapes(repair_shapes(overlapping))$valid))
   withr::local_options(civicatlas.quiet = FALSE)
-  expect_message(repair_shapes(overlapping), "area changed in 1 shape, from 32 square units to 16 square units")
+  expect_message(repair_shapes(overlapping), "1 changed in area \\(from 32 square units to 16 square units in all\\)")
   expect_message(gone <- repair_shapes(shapes_from_wkt("POLYGON ((0 0, 1 1, 2 2, 0 0))")), "1 without area")
   expect_true(is.na(gone))
   expect_identical(suppressMessages(wkt_of(repair_shapes(shapes_from_wkt("LINESTRING (0 0, 1 1)")))), "LINESTRING (0 0, 1 1)")

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "../base/error.h"
+#include "../base/xy.h"
 #include "../overlay/dissolve.h"
 #include "../overlay/thin_rings.h"
 #include "../shapes/derive.h"
@@ -57,21 +58,16 @@ StoreBuffer without_slivers(StoreBuffer made, double distance) {
   return without_thin_rings(std::move(made), Rings::holes_and_parts, 1e-6 * std::fabs(distance));
 }
 
-struct Place {
-  double x, y;
-  friend auto operator<=>(const Place&, const Place&) = default;
-};
-
 // The curve, if all of it is one ring that turns left once around, from its leftmost place: such a one needs no
 // filling.
-std::vector<Place> convex_ring(const StoreView& curve) {
+std::vector<XY> convex_ring(const StoreView& curve) {
   if (curve.ring_vertices.size() != 2) return {};
-  std::vector<Place> ring;
+  std::vector<XY> ring;
   for (int i = 0; i < curve.ring_vertices[1]; ++i) ring.push_back({curve.x[i], curve.y[i]});
   const std::size_t n = ring.size();
   int turns_back = 0;
   for (std::size_t i = 0; i < n; ++i) {
-    const Place &a = ring[i], &b = ring[(i + 1) % n], &c = ring[(i + 2) % n];
+    const XY &a = ring[i], &b = ring[(i + 1) % n], &c = ring[(i + 2) % n];
     const double ux = b.x - a.x, uy = b.y - a.y, vx = c.x - b.x, vy = c.y - b.y;
     const double least = 1e-9 * std::hypot(ux, uy) * std::hypot(vx, vy);
     if (!(ux * vy - uy * vx > least)) return {};
@@ -83,13 +79,13 @@ std::vector<Place> convex_ring(const StoreView& curve) {
 }
 
 StoreBuffer filled_curve(const StoreView& curve) {
-  const std::vector<Place> ring = convex_ring(curve);
+  const std::vector<XY> ring = convex_ring(curve);
   if (ring.empty()) return filled(curve, 0, FillRule::positive);
   ShapeBuilder builder;
   builder.begin_shape(type_code(ShapeKind::polygon, false, false));
   builder.begin_part(ShapeKind::polygon);
   builder.begin_ring();
-  for (const Place p : ring) builder.vertex(p.x, p.y);
+  for (const XY p : ring) builder.vertex(p.x, p.y);
   builder.vertex(ring[0].x, ring[0].y);
   builder.end_shape();
   return builder.take();

@@ -4,23 +4,18 @@
 #include <cmath>
 #include <vector>
 
+#include "../base/xy.h"
+
 namespace civic {
 namespace {
 
-struct Place {
-  double x, y;
-  friend bool operator==(const Place&, const Place&) = default;
-  friend Place operator+(Place a, Place b) { return {a.x + b.x, a.y + b.y}; }
-  friend Place operator-(Place a, Place b) { return {a.x - b.x, a.y - b.y}; }
-  friend Place operator*(double k, Place a) { return {k * a.x, k * a.y}; }
-};
-double cross(Place a, Place b) { return a.x * b.y - a.y * b.x; }
-double dot(Place a, Place b) { return a.x * b.x + a.y * b.y; }
+double cross(XY a, XY b) { return a.x * b.y - a.y * b.x; }
+double dot(XY a, XY b) { return a.x * b.x + a.y * b.y; }
 
-std::vector<Place> path_of(const StoreView& s, IndexRange v) {
-  std::vector<Place> out;
+std::vector<XY> path_of(const StoreView& s, IndexRange v) {
+  std::vector<XY> out;
   for (int i = v.begin; i < v.end; ++i)
-    if (const Place p{s.x[i], s.y[i]}; out.empty() || out.back() != p) out.push_back(p);
+    if (const XY p{s.x[i], s.y[i]}; out.empty() || out.back() != p) out.push_back(p);
   return out;
 }
 
@@ -30,14 +25,14 @@ class CurveWriter {
   CurveWriter(double distance, const BufferStyle& style, std::size_t piece_edges, ShapeBuilder& builder)
       : distance_(distance), style_(style), piece_edges_(piece_edges), builder_(builder) {}
 
-  void circle(Place middle) {
+  void circle(XY middle) {
     begin();
     const int n = 4 * style_.segments;
-    for (int i = 0; i < n; ++i) vertex(middle + distance_ * Place{std::cos(2 * pi * i / n), std::sin(2 * pi * i / n)});
+    for (int i = 0; i < n; ++i) vertex(middle + distance_ * XY{std::cos(2 * pi * i / n), std::sin(2 * pi * i / n)});
   }
 
   // The curve on the right of a closed path without its last, repeated place.
-  void ring(const std::vector<Place>& path) {
+  void ring(const std::vector<XY>& path) {
     const std::size_t n = path.size();
     if (piece_edges_ == 0) {
       begin();
@@ -47,15 +42,15 @@ class CurveWriter {
     for (std::size_t from = 0; from < n; from += piece_edges_) piece(path, from, std::min(n, from + piece_edges_));
   }
 
-  void line(const std::vector<Place>& path) {
+  void line(const std::vector<XY>& path) {
     if (path.size() == 1) return circle(path[0]);
-    std::vector<Place> back(path.rbegin(), path.rend());
+    std::vector<XY> back(path.rbegin(), path.rend());
     if (style_.side == LineSide::both) {
       if (path.front() == path.back() && path.size() > 3) {
         ring({path.begin(), path.end() - 1});
         ring({back.begin(), back.end() - 1});
       } else {
-        std::vector<Place> there_and_back = path;
+        std::vector<XY> there_and_back = path;
         there_and_back.insert(there_and_back.end(), back.begin() + 1, back.end() - 1);
         ring(there_and_back);
       }
@@ -69,17 +64,17 @@ class CurveWriter {
     builder_.begin_part(ShapeKind::polygon);
     builder_.begin_ring();
   }
-  void vertex(Place p) { builder_.vertex(p.x, p.y); }
+  void vertex(XY p) { builder_.vertex(p.x, p.y); }
 
-  static Place along(Place a, Place b) {
-    const Place d = b - a;
+  static XY along(XY a, XY b) {
+    const XY d = b - a;
     return (1 / std::hypot(d.x, d.y)) * d;
   }
-  Place aside(Place u) const { return {distance_ * u.y, -distance_ * u.x}; }  // to the right of a direction
+  XY aside(XY u) const { return {distance_ * u.y, -distance_ * u.x}; }  // to the right of a direction
 
   // From the curve beside the edge before a place to the curve beside the edge after it.
-  void corner(Place before, Place at, Place after) {
-    const Place u = along(before, at), v = along(at, after);
+  void corner(XY before, XY at, XY after) {
+    const XY u = along(before, at), v = along(at, after);
     const double turn = cross(u, v);
     if (before == after || (turn == 0 && dot(u, v) < 0)) return line_end(at, u);
     vertex(at + aside(u));
@@ -90,15 +85,15 @@ class CurveWriter {
     }
     vertex(at + aside(v));
   }
-  void open_corner(Place at, Place u, Place v) {
+  void open_corner(XY at, XY u, XY v) {
     if (style_.corners == Corners::round) {
       arc(at, aside(u), std::atan2(cross(u, v), dot(u, v)));
     } else if (style_.corners == Corners::mitred && std::sqrt(2 / (1 + dot(u, v))) <= style_.mitre_limit) {
       vertex(at + (1 / (1 + dot(u, v))) * (aside(u) + aside(v)));
     }
   }
-  void line_end(Place at, Place u) {
-    const Place side = aside(u), ahead = std::fabs(distance_) * u;
+  void line_end(XY at, XY u) {
+    const XY side = aside(u), ahead = std::fabs(distance_) * u;
     vertex(at + side);
     if (style_.ends == LineEnds::round) arc(at, side, distance_ < 0 ? -pi : pi);
     if (style_.ends == LineEnds::square) {
@@ -108,16 +103,16 @@ class CurveWriter {
     vertex(at - side);
   }
   // The inner places of an arc from at + radius on, `sweep` radians counter-clockwise.
-  void arc(Place at, Place radius, double sweep) {
+  void arc(XY at, XY radius, double sweep) {
     const int n = static_cast<int>(std::ceil(std::fabs(sweep) / (pi / 2) * style_.segments - 1e-9));
     for (int i = 1; i < n; ++i) {
       const double angle = sweep * i / n, c = std::cos(angle), s = std::sin(angle);
-      vertex(at + Place{c * radius.x - s * radius.y, s * radius.x + c * radius.y});
+      vertex(at + XY{c * radius.x - s * radius.y, s * radius.x + c * radius.y});
     }
   }
 
   // The ground beside some edges of a closed path, with the wedge at the end.
-  void piece(const std::vector<Place>& path, std::size_t from, std::size_t to) {
+  void piece(const std::vector<XY>& path, std::size_t from, std::size_t to) {
     auto at = [&](std::size_t i) { return path[i % path.size()]; };
     begin();
     vertex(at(from) + aside(along(at(from), at(from + 1))));
@@ -126,7 +121,7 @@ class CurveWriter {
   }
 
   // Between a path and the curve on its right.
-  void one_side(const std::vector<Place>& path) {
+  void one_side(const std::vector<XY>& path) {
     begin();
     vertex(path.front() + aside(along(path[0], path[1])));
     for (std::size_t i = 1; i + 1 < path.size(); ++i) corner(path[i - 1], path[i], path[i + 1]);
@@ -148,7 +143,7 @@ void write(const StoreView& s, int shape, double distance, const BufferStyle& st
     const ShapeKind kind = s.part_kind(part);
     if (kind != ShapeKind::polygon && !(distance > 0)) continue;  // nothing is left of lines and points
     for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
-      std::vector<Place> path = path_of(s, s.vertices(ring));
+      std::vector<XY> path = path_of(s, s.vertices(ring));
       if (path.empty()) continue;
       if (kind == ShapeKind::point) {
         writer.circle(path[0]);

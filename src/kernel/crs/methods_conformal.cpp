@@ -48,20 +48,20 @@ TransverseMercator::TransverseMercator(const Crs& crs)
   origin_ = forward(0, latitude_parameter(crs, "latitude_of_origin")).y;
 }
 
-Plane TransverseMercator::forward(double longitude, double latitude) const {
+XY TransverseMercator::forward(double longitude, double latitude) const {
   const SineCosine chi = ellipsoid.conformal.of(sine_cosine(latitude)), lambda = sine_cosine(longitude);
   const double x = chi.cosine * lambda.cosine, r = 1 / std::sqrt(chi.sine * chi.sine + x * x);
   // Sine and cosine of xi, sinh and cosh of eta.
   const double sx = chi.sine * r, cx = x * r, se = chi.cosine * lambda.sine * r, ce = std::sqrt(1 + se * se);
   const double xi = std::atan2(chi.sine, x), eta = area_sine(se, ce);
-  if (!(std::fabs(eta) <= krueger_reach) || lambda.cosine < 0) return no_plane;
+  if (!(std::fabs(eta) <= krueger_reach) || lambda.cosine < 0) return no_xy;
   const auto add = alpha_({2 * sx * cx, (cx - sx) * (cx + sx)}, 2 * se * ce, 1 + 2 * se * se);
   return {scale_ * (eta + add.imaginary), scale_ * (xi + add.real) - origin_};
 }
 
-Sphere TransverseMercator::inverse(double x, double y) const {
+LonLat TransverseMercator::inverse(double x, double y) const {
   const double xi = (y + origin_) / scale_, eta = x / scale_;
-  if (!(std::fabs(eta) <= krueger_reach + 0.01) || std::fabs(xi) > half_turn) return no_sphere;
+  if (!(std::fabs(eta) <= krueger_reach + 0.01) || std::fabs(xi) > half_turn) return no_lonlat;
   const SineCosine sc = sine_cosine(xi);
   const double sh = std::sinh(eta), ch = std::sqrt(1 + sh * sh);
   const auto less =
@@ -83,17 +83,17 @@ ZonedTransverseMercator::ZonedTransverseMercator(const Crs& crs)
   false_easting_ = crs.parameter("false_easting", 0) * unit;
 }
 
-Plane ZonedTransverseMercator::forward(double longitude, double latitude) const {
+XY ZonedTransverseMercator::forward(double longitude, double latitude) const {
   if (longitude < 0) longitude += 2 * half_turn;
   const double zone = std::floor(longitude / width_) + 1;
-  const Plane p = TransverseMercator::forward(longitude - central_meridian_of(zone), latitude);
+  const XY p = TransverseMercator::forward(longitude - central_meridian_of(zone), latitude);
   return {p.x + zone * zone_step_, p.y};
 }
 
-Sphere ZonedTransverseMercator::inverse(double x, double y) const {
+LonLat ZonedTransverseMercator::inverse(double x, double y) const {
   const double zone = std::floor((x + false_easting_) / zone_step_);
-  if (!(zone >= 1) || zone > 2 * half_turn / width_ + 1) return no_sphere;
-  const Sphere s = TransverseMercator::inverse(x - zone * zone_step_, y);
+  if (!(zone >= 1) || zone > 2 * half_turn / width_ + 1) return no_lonlat;
+  const LonLat s = TransverseMercator::inverse(x - zone * zone_step_, y);
   return {s.longitude + central_meridian_of(zone), s.latitude};
 }
 
@@ -112,20 +112,20 @@ LambertConformalConic::LambertConformalConic(const Crs& crs) : Method(crs) {
   if (crs.method == "Lambert Conic Conformal (2SP Belgium)") turn_ = 29.2985 / 3600 * degree;
 }
 
-Plane LambertConformalConic::forward(double longitude, double latitude) const {
+XY LambertConformalConic::forward(double longitude, double latitude) const {
   const bool pole = is_pole(latitude);
-  if (pole && latitude * cone_ < 0) return no_plane;
+  if (pole && latitude * cone_ < 0) return no_xy;
   const double radius = pole ? 0 : radius_at(ellipsoid.isometric(latitude));
   const double theta = cone_ * longitude - turn_;
   return {radius * std::sin(theta), origin_radius_ - radius * std::cos(theta)};
 }
 
-Sphere LambertConformalConic::inverse(double x, double y) const {
+LonLat LambertConformalConic::inverse(double x, double y) const {
   const double sign = cone_ < 0 ? -1 : 1, dy = origin_radius_ - y;
   const double radius = sign * std::hypot(x, dy);
   if (radius == 0) return {0, std::copysign(quarter_turn, cone_)};
   const double longitude = (std::atan2(sign * x, sign * dy) + turn_) / cone_;
-  if (std::fabs(longitude) > half_turn * (1 + 1e-9)) return no_sphere;  // in the gap of the unrolled cone
+  if (std::fabs(longitude) > half_turn * (1 + 1e-9)) return no_lonlat;  // in the gap of the unrolled cone
   return {longitude, ellipsoid.latitude_of_isometric(-std::log(radius / factor_) / cone_)};
 }
 
@@ -150,13 +150,13 @@ double LambertNearConformal::arc(double latitude) const {
          arc_[3] * std::sin(6 * latitude) + arc_[4] * std::sin(8 * latitude);
 }
 
-Plane LambertNearConformal::forward(double longitude, double latitude) const {
+XY LambertNearConformal::forward(double longitude, double latitude) const {
   const double m = arc(latitude) - origin_arc_, reach = scale_ * (m + cubic_ * m * m * m);
   const double radius = radius_ - reach, theta = longitude * sine_;
   return {radius * std::sin(theta), reach + radius * std::sin(theta) * std::tan(theta / 2)};
 }
 
-Sphere LambertNearConformal::inverse(double x, double y) const {
+LonLat LambertNearConformal::inverse(double x, double y) const {
   const double sign = radius_ < 0 ? -1 : 1, radius = sign * std::hypot(x, radius_ - y);
   const double theta = std::atan2(sign * x, sign * (radius_ - y)), reach = (radius_ - radius) / scale_;
   double m = reach;
@@ -181,21 +181,21 @@ Mercator::Mercator(const Crs& crs) : Method(crs) {
   origin_ = scale_ * ellipsoid.isometric(latitude_parameter(crs, "latitude_of_origin"));
 }
 
-Plane Mercator::forward(double longitude, double latitude) const {
-  if (std::fabs(latitude) > mercator_reach) return no_plane;
+XY Mercator::forward(double longitude, double latitude) const {
+  if (std::fabs(latitude) > mercator_reach) return no_xy;
   return {scale_ * longitude, scale_ * ellipsoid.isometric(latitude) - origin_};
 }
 
-Sphere Mercator::inverse(double x, double y) const {
+LonLat Mercator::inverse(double x, double y) const {
   return {x / scale_, ellipsoid.latitude_of_isometric((y + origin_) / scale_)};
 }
 
-Plane WebMercator::forward(double longitude, double latitude) const {
-  if (std::fabs(latitude) > mercator_reach) return no_plane;
+XY WebMercator::forward(double longitude, double latitude) const {
+  if (std::fabs(latitude) > mercator_reach) return no_xy;
   return {longitude, std::asinh(std::tan(latitude))};
 }
 
-Sphere WebMercator::inverse(double x, double y) const { return {x, std::atan(std::sinh(y))}; }
+LonLat WebMercator::inverse(double x, double y) const { return {x, std::atan(std::sinh(y))}; }
 
 PolarStereographic::PolarStereographic(const Crs& crs) : Method(crs) {
   const bool on_pole = crs.method == "Polar Stereographic (variant A)";
@@ -210,16 +210,16 @@ PolarStereographic::PolarStereographic(const Crs& crs) : Method(crs) {
   }
 }
 
-Plane PolarStereographic::forward(double longitude, double latitude) const {
+XY PolarStereographic::forward(double longitude, double latitude) const {
   const SineCosine chi = ellipsoid.conformal.of(sine_cosine(pole_ * latitude));
   // Tangent of half the conformal colatitude.
   const double t = chi.sine >= 0 ? chi.cosine / (1 + chi.sine) : (1 - chi.sine) / chi.cosine;
-  if (!(t < 1e8)) return no_plane;  // the other pole
+  if (!(t < 1e8)) return no_xy;  // the other pole
   const double radius = factor_ * t;
   return {radius * std::sin(longitude), pole_ * (origin_radius_ - radius * std::cos(longitude))};
 }
 
-Sphere PolarStereographic::inverse(double x, double y) const {
+LonLat PolarStereographic::inverse(double x, double y) const {
   const double dy = origin_radius_ - pole_ * y, t = std::hypot(x, dy) / factor_;
   const double longitude = t == 0 ? 0 : std::atan2(x, dy);
   return {longitude, pole_ * ellipsoid.conformal.geodetic({(1 - t) * (1 + t) / (1 + t * t), 2 * t / (1 + t * t)})};
@@ -237,10 +237,10 @@ ObliqueStereographic::ObliqueStereographic(const Crs& crs) : Method(crs) {
   diameter_ = 2 * scale_parameter(crs) * std::sqrt(ellipsoid.meridional(s) * ellipsoid.prime_vertical(s));
 }
 
-Plane ObliqueStereographic::forward(double longitude, double latitude) const {
+XY ObliqueStereographic::forward(double longitude, double latitude) const {
   const double psi = n_ * ellipsoid.isometric(latitude) + shift_;
   const LocalDirection d = seen_from(centre_, {std::tanh(psi), 1 / std::cosh(psi)}, n_ * longitude);
-  if (!(d.up > -1 + 1e-12)) return no_plane;
+  if (!(d.up > -1 + 1e-12)) return no_xy;
   return {diameter_ * d.east / (1 + d.up), diameter_ * d.north / (1 + d.up)};
 }
 
@@ -254,7 +254,7 @@ LocalDirection stereographic_direction(double x, double y, double diameter) {
 
 }  // namespace
 
-Sphere ObliqueStereographic::inverse(double x, double y) const {
+LonLat ObliqueStereographic::inverse(double x, double y) const {
   const SphericalPoint p = point_seen(centre_, stereographic_direction(x, y, diameter_));
   const double psi = std::asinh(p.latitude.sine / p.latitude.cosine);
   return {p.longitude / n_, ellipsoid.latitude_of_isometric((psi - shift_) / n_)};
@@ -266,13 +266,13 @@ Stereographic::Stereographic(const Crs& crs) : Method(crs) {
   diameter_ = 2 * scale_parameter(crs) * origin.cosine * ellipsoid.prime_vertical(origin.sine) / centre_.cosine;
 }
 
-Plane Stereographic::forward(double longitude, double latitude) const {
+XY Stereographic::forward(double longitude, double latitude) const {
   const LocalDirection d = seen_from(centre_, ellipsoid.conformal.of(sine_cosine(latitude)), longitude);
-  if (!(d.up > -1 + 1e-12)) return no_plane;
+  if (!(d.up > -1 + 1e-12)) return no_xy;
   return {diameter_ * d.east / (1 + d.up), diameter_ * d.north / (1 + d.up)};
 }
 
-Sphere Stereographic::inverse(double x, double y) const {
+LonLat Stereographic::inverse(double x, double y) const {
   const SphericalPoint p = point_seen(centre_, stereographic_direction(x, y, diameter_));
   return {p.longitude, ellipsoid.conformal.geodetic(p.latitude)};
 }
@@ -326,8 +326,8 @@ void ObliqueMercator::centre_by_points(const Crs& crs, double d) {
   cos_grid_ = std::sqrt(1 - sin_grid_ * sin_grid_);
 }
 
-Plane ObliqueMercator::forward(double longitude, double latitude) const {
-  if (is_pole(latitude)) return no_plane;
+XY ObliqueMercator::forward(double longitude, double latitude) const {
+  if (is_pole(latitude)) return no_xy;
   const double q = h_ * std::exp(b_ * ellipsoid.isometric(latitude));
   const double s = (q - 1 / q) / 2, t = (q + 1 / q) / 2, turn = b_ * wrapped(longitude - lambda_), v = std::sin(turn);
   const double u = (-v * cos_gamma_ + s * sin_gamma_) / t;
@@ -336,12 +336,12 @@ Plane ObliqueMercator::forward(double longitude, double latitude) const {
   return {across * cos_grid_ + along * sin_grid_, along * cos_grid_ - across * sin_grid_};
 }
 
-Sphere ObliqueMercator::inverse(double x, double y) const {
+LonLat ObliqueMercator::inverse(double x, double y) const {
   const double across = x * cos_grid_ - y * sin_grid_, along = y * cos_grid_ + x * sin_grid_ + centre_;
-  if (std::fabs(along * b_ / a_) > half_turn * (1 + 1e-9)) return no_sphere;
+  if (std::fabs(along * b_ / a_) > half_turn * (1 + 1e-9)) return no_lonlat;
   const double q = std::exp(-b_ * across / a_), s = (q - 1 / q) / 2, t = (q + 1 / q) / 2;
   const double v = std::sin(b_ * along / a_), u = (v * cos_gamma_ + s * sin_gamma_) / t;
-  if (!(std::fabs(u) < 1)) return no_sphere;
+  if (!(std::fabs(u) < 1)) return no_lonlat;
   const double turn = std::atan2(s * cos_gamma_ - v * sin_gamma_, std::cos(b_ * along / a_));
   return {lambda_ - turn / b_, ellipsoid.latitude_of_isometric((std::atanh(u) - std::log(h_)) / b_)};
 }
@@ -382,7 +382,7 @@ constexpr double krovak_c[] = {0,
 }  // namespace
 
 // What the modification takes from the southing (y) and the westing (x).
-Plane Krovak::modification(double southing, double westing) const {
+XY Krovak::modification(double southing, double westing) const {
   if (!modified_) return {0, 0};
   const double x = southing * semi_major_ - 1089000, y = westing * semi_major_ - 654000, x2 = x * x, y2 = y * y;
   const auto& c = krovak_c;
@@ -394,33 +394,33 @@ Plane Krovak::modification(double southing, double westing) const {
   return {dy / semi_major_, dx / semi_major_};
 }
 
-Plane Krovak::forward(double longitude, double latitude) const {
-  if (is_pole(latitude)) return no_plane;
+XY Krovak::forward(double longitude, double latitude) const {
+  if (is_pole(latitude)) return no_xy;
   const double psi = b_ * ellipsoid.isometric(latitude) + shift_;
   // Seen from the axis of the cone, the colatitude of which is that of axis_.
   const LocalDirection d = seen_from({axis_.cosine, axis_.sine}, {std::tanh(psi), 1 / std::cosh(psi)}, -b_ * longitude);
   // The cone's latitude T has the sine d.up; its longitude is counted from the side away from the pole.
   const double cosine = std::hypot(d.east, d.north);
-  if (cosine < 1e-15) return no_plane;
+  if (cosine < 1e-15) return no_xy;
   const double theta = n_ * std::atan2(d.east, -d.north);
   const double radius = radius_ * std::pow(cosine / (1 + d.up), n_);
   const double southing = radius * std::cos(theta), westing = radius * std::sin(theta);
-  const Plane less = modification(southing, westing);
+  const XY less = modification(southing, westing);
   return {sign_ * (westing - less.x), sign_ * (southing - less.y)};
 }
 
-Sphere Krovak::inverse(double x, double y) const {
+LonLat Krovak::inverse(double x, double y) const {
   const double westing0 = sign_ * x, southing0 = sign_ * y;
   double westing = westing0, southing = southing0;
   for (int round = 0; modified_ && round < 4; ++round) {
-    const Plane less = modification(southing, westing);
+    const XY less = modification(southing, westing);
     westing = westing0 + less.x;
     southing = southing0 + less.y;
   }
   const double radius = std::hypot(westing, southing), theta = std::atan2(westing, southing);
-  if (radius == 0) return no_sphere;
+  if (radius == 0) return no_lonlat;
   const double t = std::pow(radius / radius_, 1 / n_), turn = theta / n_;  // t: tangent of half the colatitude
-  if (std::fabs(turn) > half_turn) return no_sphere;
+  if (std::fabs(turn) > half_turn) return no_lonlat;
   const double up = (1 - t) * (1 + t) / (1 + t * t), cosine = 2 * t / (1 + t * t);
   const SphericalPoint p =
       point_seen({axis_.cosine, axis_.sine}, {cosine * std::sin(turn), -cosine * std::cos(turn), up});
@@ -439,18 +439,18 @@ LabordeObliqueMercator::LabordeObliqueMercator(const Crs& crs) : Method(crs) {
   g_ = std::complex<double>(1 - std::cos(2 * azimuth), std::sin(2 * azimuth)) / 12.;
 }
 
-Plane LabordeObliqueMercator::forward(double longitude, double latitude) const {
+XY LabordeObliqueMercator::forward(double longitude, double latitude) const {
   const double q = c_ + b_ * ellipsoid.isometric(latitude);
   const LocalDirection d = seen_from(centre_, {std::tanh(q), 1 / std::cosh(q)}, b_ * longitude);
   const double cosine = std::hypot(d.up, d.north);
-  if (cosine < 1e-12) return no_plane;
+  if (cosine < 1e-12) return no_xy;
   // North of the centre along its meridian, and the isometric latitude across it.
   const std::complex<double> h(std::atan2(d.north, d.up), std::asinh(d.east / cosine));
   const std::complex<double> p = radius_ * (h + g_ * h * h * h);
   return {p.imag(), p.real()};
 }
 
-Sphere LabordeObliqueMercator::inverse(double x, double y) const {
+LonLat LabordeObliqueMercator::inverse(double x, double y) const {
   const std::complex<double> target(y / radius_, x / radius_);
   std::complex<double> h = target;
   for (int round = 0; round < 40; ++round) {
@@ -458,7 +458,7 @@ Sphere LabordeObliqueMercator::inverse(double x, double y) const {
     h += step;
     if (std::abs(step) < 1e-16) break;
   }
-  if (!(std::abs(h + g_ * h * h * h - target) < 1e-12)) return no_sphere;
+  if (!(std::abs(h + g_ * h * h * h - target) < 1e-12)) return no_lonlat;
   const double cosine = 1 / std::cosh(h.imag());
   const SphericalPoint p =
       point_seen(centre_, {std::tanh(h.imag()), cosine * std::sin(h.real()), cosine * std::cos(h.real())});
@@ -504,15 +504,15 @@ Number power_sum_inverse(const Coefficient (&c)[N], Number target) {
 NewZealandMapGrid::NewZealandMapGrid(const Crs& crs)
     : Method(crs), origin_(latitude_parameter(crs, "latitude_of_origin")) {}
 
-Plane NewZealandMapGrid::forward(double longitude, double latitude) const {
+XY NewZealandMapGrid::forward(double longitude, double latitude) const {
   const double psi = power_sum(map_grid_a, (latitude - origin_) * map_grid_unit).first;
-  if (std::fabs(longitude) > 0.5 || std::fabs(psi) > 0.5) return no_plane;  // beyond the reach of the series
+  if (std::fabs(longitude) > 0.5 || std::fabs(psi) > 0.5) return no_xy;  // beyond the reach of the series
   const std::complex<double> z = power_sum(map_grid_b, std::complex<double>(psi, longitude)).first;
   return {z.imag(), z.real()};
 }
 
-Sphere NewZealandMapGrid::inverse(double x, double y) const {
-  if (!(std::hypot(x, y) < 0.4)) return no_sphere;
+LonLat NewZealandMapGrid::inverse(double x, double y) const {
+  if (!(std::hypot(x, y) < 0.4)) return no_lonlat;
   const std::complex<double> zeta = power_sum_inverse(map_grid_b, std::complex<double>(y, x));
   return {zeta.imag(), origin_ + power_sum_inverse(map_grid_a, zeta.real()) / map_grid_unit};
 }

@@ -11,8 +11,8 @@ namespace civic {
 class TransverseMercator : public Method {
  public:
   explicit TransverseMercator(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double scale_, origin_ = 0;
@@ -23,8 +23,8 @@ class TransverseMercator : public Method {
 class ZonedTransverseMercator : public TransverseMercator {
  public:
   explicit ZonedTransverseMercator(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double central_meridian_of(double zone) const { return (zone - 0.5) * width_; }
@@ -35,8 +35,8 @@ class ZonedTransverseMercator : public TransverseMercator {
 class LambertConformalConic : public Method {
  public:
   explicit LambertConformalConic(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double radius_at(double psi) const { return factor_ * std::exp(-cone_ * psi); }
@@ -47,8 +47,8 @@ class LambertConformalConic : public Method {
 class LambertNearConformal : public Method {
  public:
   explicit LambertNearConformal(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double arc(double latitude) const;
@@ -59,8 +59,8 @@ class LambertNearConformal : public Method {
 class Mercator : public Method {
  public:
   explicit Mercator(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double scale_, origin_;
@@ -70,16 +70,16 @@ class Mercator : public Method {
 class WebMercator : public Method {
  public:
   explicit WebMercator(const Crs& crs) : Method(crs) {}
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 };
 
 // EPSG methods 9810, 9829 and 9830 (Guidance Note 373-7-2, section 3.3.2).
 class PolarStereographic : public Method {
  public:
   explicit PolarStereographic(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double pole_, factor_, origin_radius_ = 0;  // pole_ is 1 in the north, -1 in the south
@@ -89,8 +89,8 @@ class PolarStereographic : public Method {
 class ObliqueStereographic : public Method {
  public:
   explicit ObliqueStereographic(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double n_, shift_, diameter_;
@@ -101,8 +101,8 @@ class ObliqueStereographic : public Method {
 class Stereographic : public Method {
  public:
   explicit Stereographic(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double diameter_;
@@ -114,8 +114,8 @@ class Stereographic : public Method {
 class ObliqueMercator : public Method {
  public:
   explicit ObliqueMercator(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   void centre_by_azimuth(const Crs& crs, double latitude, double d);
@@ -128,11 +128,11 @@ class ObliqueMercator : public Method {
 class Krovak : public Method {
  public:
   explicit Krovak(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
-  Plane modification(double southing, double westing) const;
+  XY modification(double southing, double westing) const;
   double b_, shift_, n_, radius_, semi_major_, sign_;
   bool modified_;
   SineCosine axis_;
@@ -142,8 +142,8 @@ class Krovak : public Method {
 class LabordeObliqueMercator : public Method {
  public:
   explicit LabordeObliqueMercator(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double b_, c_, radius_;
@@ -155,8 +155,8 @@ class LabordeObliqueMercator : public Method {
 class NewZealandMapGrid : public Method {
  public:
   explicit NewZealandMapGrid(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double origin_;

@@ -8,8 +8,8 @@ namespace civic {
 class AlbersEqualArea : public Method {
  public:
   explicit AlbersEqualArea(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double cone_, c_, origin_radius_;
@@ -19,8 +19,8 @@ class AlbersEqualArea : public Method {
 class LambertAzimuthalEqualArea : public Method {
  public:
   explicit LambertAzimuthalEqualArea(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   SineCosine centre_;
@@ -31,8 +31,8 @@ class LambertAzimuthalEqualArea : public Method {
 class LambertCylindricalEqualArea : public Method {
  public:
   explicit LambertCylindricalEqualArea(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double scale_;
@@ -42,8 +42,8 @@ class LambertCylindricalEqualArea : public Method {
 class Bonne : public Method {
  public:
   explicit Bonne(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double apex_, arc_;
@@ -53,24 +53,24 @@ class Bonne : public Method {
 class Sinusoidal : public Method {
  public:
   explicit Sinusoidal(const Crs& crs) : Method(crs) {}
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 };
 
 // Snyder 1987, section 31, on the sphere of the semi-major axis.
 class Mollweide : public Method {
  public:
   explicit Mollweide(const Crs& crs) : Method(crs) {}
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 };
 
 // EPSG method 1078 (Šavrič, Patterson and Jenny 2018, "The Equal Earth map projection").
 class EqualEarth : public Method {
  public:
   explicit EqualEarth(const Crs& crs) : Method(crs) {}
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 };
 
 }  // namespace civic

@@ -20,11 +20,11 @@ CassiniSoldner::CassiniSoldner(const Crs& crs)
       origin_(ellipsoid.meridian_arc(latitude_parameter(crs, "latitude_of_origin"))),
       hyperbolic_(crs.method == "Hyperbolic Cassini-Soldner") {}
 
-Plane CassiniSoldner::forward(double longitude, double latitude) const {
+XY CassiniSoldner::forward(double longitude, double latitude) const {
   const SineCosine f = sine_cosine(latitude);
   const double a = longitude * f.cosine, tangent = f.sine / f.cosine, t = tangent * tangent;
   // The series serve some degrees from the central meridian; beyond them they fold over.
-  if (!(std::fabs(a) < 0.3) || is_pole(latitude)) return no_plane;
+  if (!(std::fabs(a) < 0.3) || is_pole(latitude)) return no_xy;
   const double c = ellipsoid.e2 * f.cosine * f.cosine / (1 - ellipsoid.e2), a2 = a * a;
   const double normal = ellipsoid.prime_vertical(f.sine);
   const double x = normal * a * (1 - t * a2 * (1. / 6 + (8 - t + 8 * c) * a2 / 120));
@@ -33,10 +33,10 @@ Plane CassiniSoldner::forward(double longitude, double latitude) const {
   return {x, hyperbolic_ ? y - y * y * y / (6 * ellipsoid.meridional(f.sine) * normal) : y};
 }
 
-Sphere CassiniSoldner::inverse(double x, double y) const {
+LonLat CassiniSoldner::inverse(double x, double y) const {
   const double latitude = ellipsoid.latitude_of_arc(origin_ + y);
-  if (!(std::fabs(latitude) < quarter_turn)) return no_sphere;
-  const Sphere guess{std::clamp(x / std::cos(latitude), -1.0, 1.0), latitude};
+  if (!(std::fabs(latitude) < quarter_turn)) return no_lonlat;
+  const LonLat guess{std::clamp(x / std::cos(latitude), -1.0, 1.0), latitude};
   return inverted([this](double l, double f) { return forward(l, f); }, x, y, guess);
 }
 
@@ -52,17 +52,17 @@ ColombiaUrban::ColombiaUrban(const Crs& crs)
   bend_ = std::tan(origin_) / (2 * normal);
 }
 
-Plane ColombiaUrban::forward(double longitude, double latitude) const {
+XY ColombiaUrban::forward(double longitude, double latitude) const {
   if (std::fabs(latitude - origin_) > 0.2 || std::fabs(longitude) > 0.2)
-    return no_plane;  // beyond the reach of the series
+    return no_xy;  // beyond the reach of the series
   const double east = longitude * ellipsoid.parallel_radius(latitude);
   const double raised = 1 + height_ / ellipsoid.meridional(std::sin((latitude + origin_) / 2));
   return {raised_ * east, raised * (radius_ * (latitude - origin_) + bend_ * east * east)};
 }
 
-Sphere ColombiaUrban::inverse(double x, double y) const {
+LonLat ColombiaUrban::inverse(double x, double y) const {
   const double latitude = origin_ + y / radius_;
-  if (!(std::fabs(latitude - origin_) < 0.2)) return no_sphere;
+  if (!(std::fabs(latitude - origin_) < 0.2)) return no_lonlat;
   return inverted([this](double l, double f) { return forward(l, f); }, x, y, {x / std::cos(latitude), latitude});
 }
 
@@ -73,19 +73,19 @@ EquidistantCylindrical::EquidistantCylindrical(const Crs& crs)
   if (!(scale_ > 1e-10)) throw CrsError("the standard parallel of " + crs.name + " is a pole");
 }
 
-Plane EquidistantCylindrical::forward(double longitude, double latitude) const {
+XY EquidistantCylindrical::forward(double longitude, double latitude) const {
   return {scale_ * longitude, ellipsoid.meridian_arc(latitude) - origin_};
 }
 
-Sphere EquidistantCylindrical::inverse(double x, double y) const {
+LonLat EquidistantCylindrical::inverse(double x, double y) const {
   const double latitude = ellipsoid.latitude_of_arc(y + origin_);
-  return std::fabs(latitude) > quarter_turn * (1 + 1e-12) ? no_sphere : Sphere{x / scale_, latitude};
+  return std::fabs(latitude) > quarter_turn * (1 + 1e-12) ? no_lonlat : LonLat{x / scale_, latitude};
 }
 
 AmericanPolyconic::AmericanPolyconic(const Crs& crs)
     : Method(crs), origin_(ellipsoid.meridian_arc(latitude_parameter(crs, "latitude_of_origin"))) {}
 
-Plane AmericanPolyconic::forward(double longitude, double latitude) const {
+XY AmericanPolyconic::forward(double longitude, double latitude) const {
   const SineCosine f = sine_cosine(latitude);
   const double normal = ellipsoid.prime_vertical(f.sine), turn = longitude * f.sine, half = std::sin(turn / 2);
   const double arc = ellipsoid.meridian_arc(latitude) - origin_;
@@ -95,7 +95,7 @@ Plane AmericanPolyconic::forward(double longitude, double latitude) const {
   return {normal * f.cosine * x, arc + normal * f.cosine * y};
 }
 
-Sphere AmericanPolyconic::inverse(double x, double y) const {
+LonLat AmericanPolyconic::inverse(double x, double y) const {
   // Snyder 1987, equations 18-18 to 18-21, then refined.
   const double a = y + origin_, b = x * x + a * a;
   double latitude = ellipsoid.latitude_of_arc(std::clamp(a, -1.5, 1.5));
@@ -127,45 +127,45 @@ EquidistantConic::EquidistantConic(const Crs& crs) : Method(crs) {
   origin_radius_ = g_ - ellipsoid.meridian_arc(latitude_parameter(crs, "latitude_of_origin"));
 }
 
-Plane EquidistantConic::forward(double longitude, double latitude) const {
+XY EquidistantConic::forward(double longitude, double latitude) const {
   const double radius = g_ - ellipsoid.meridian_arc(latitude), theta = cone_ * longitude;
   return {radius * std::sin(theta), origin_radius_ - radius * std::cos(theta)};
 }
 
-Sphere EquidistantConic::inverse(double x, double y) const {
+LonLat EquidistantConic::inverse(double x, double y) const {
   const double sign = cone_ < 0 ? -1 : 1, dy = origin_radius_ - y, radius = sign * std::hypot(x, dy);
   const double latitude = ellipsoid.latitude_of_arc(g_ - radius);
   const double longitude = std::atan2(sign * x, sign * dy) / cone_;
   if (std::fabs(latitude) > quarter_turn * (1 + 1e-12) || std::fabs(longitude) > half_turn * (1 + 1e-9))
-    return no_sphere;
+    return no_lonlat;
   return {longitude, latitude};
 }
 
 AzimuthalEquidistant::AzimuthalEquidistant(const Crs& crs)
     : Method(crs), geodesic_(unit_geodesic(crs)), origin_(latitude_parameter(crs, "latitude_of_origin") / degree) {}
 
-Plane AzimuthalEquidistant::forward(double longitude, double latitude) const {
+XY AzimuthalEquidistant::forward(double longitude, double latitude) const {
   const double lat = std::clamp(latitude / degree, -90.0, 90.0);
   const GeodesicArc line = geodesic_.inverse({0, origin_}, {longitude / degree, lat});
   return {line.distance * std::sin(line.azimuth1 * degree), line.distance * std::cos(line.azimuth1 * degree)};
 }
 
-Sphere AzimuthalEquidistant::inverse(double x, double y) const {
+LonLat AzimuthalEquidistant::inverse(double x, double y) const {
   const double distance = std::hypot(x, y);
-  if (distance > half_turn) return no_sphere;
+  if (distance > half_turn) return no_lonlat;
   const GeodesicEnd end = geodesic_.direct({0, origin_}, std::atan2(x, y) / degree, distance);
   return {end.longitude * degree, end.latitude * degree};
 }
 
-Plane Gnomonic::forward(double longitude, double latitude) const {
+XY Gnomonic::forward(double longitude, double latitude) const {
   const double lat = std::clamp(latitude / degree, -90.0, 90.0);
   const GeodesicArc line = geodesic_.inverse({0, origin_}, {longitude / degree, lat});
-  if (!(line.scale > 1e-6)) return no_plane;  // beyond the horizon
+  if (!(line.scale > 1e-6)) return no_xy;  // beyond the horizon
   const double radius = line.reduced_length / line.scale;
   return {radius * std::sin(line.azimuth1 * degree), radius * std::cos(line.azimuth1 * degree)};
 }
 
-Sphere Gnomonic::inverse(double x, double y) const {
+LonLat Gnomonic::inverse(double x, double y) const {
   const double radius = std::hypot(x, y), azimuth = std::atan2(x, y) / degree;
   double distance = std::atan(radius);
   GeodesicEnd end{};
@@ -188,7 +188,7 @@ ModifiedAzimuthalEquidistant::ModifiedAzimuthalEquidistant(const Crs& crs)
       g_(ellipsoid.e * std::sin(origin_) / std::sqrt(1 - ellipsoid.e2)),
       centre_(sine_cosine(origin_)) {}
 
-Plane ModifiedAzimuthalEquidistant::forward(double longitude, double latitude) const {
+XY ModifiedAzimuthalEquidistant::forward(double longitude, double latitude) const {
   const SineCosine f = sine_cosine(latitude);
   const double e2 = ellipsoid.e2;
   // psi: the latitude seen along the normal at the centre.
@@ -196,7 +196,7 @@ Plane ModifiedAzimuthalEquidistant::forward(double longitude, double latitude) c
       std::atan2((1 - e2) * f.sine + e2 * normal_ * centre_.sine / ellipsoid.prime_vertical(f.sine), f.cosine));
   const LocalDirection d = seen_from(centre_, psi, longitude);
   const double azimuth = std::atan2(d.east, d.north), s = std::atan2(std::hypot(d.east, d.north), d.up);
-  if (s > 0.5) return no_plane;  // beyond the reach of the series
+  if (s > 0.5) return no_xy;  // beyond the reach of the series
   const double h = ellipsoid.e * centre_.cosine * std::cos(azimuth) / std::sqrt(1 - e2), h2 = h * h, g2 = g_ * g_;
   const double s2 = s * s, s3 = s2 * s;
   const double c = normal_ * s *
@@ -205,8 +205,8 @@ Plane ModifiedAzimuthalEquidistant::forward(double longitude, double latitude) c
   return {c * std::sin(azimuth), c * std::cos(azimuth)};
 }
 
-Sphere ModifiedAzimuthalEquidistant::inverse(double x, double y) const {
-  if (std::hypot(x, y) > 0.5) return no_sphere;
+LonLat ModifiedAzimuthalEquidistant::inverse(double x, double y) const {
+  if (std::hypot(x, y) > 0.5) return no_lonlat;
   const SphericalPoint p = point_seen(centre_, {x, y, std::sqrt(std::max(0.0, 1 - x * x - y * y))});
   return inverted([this](double l, double f) { return forward(l, f); }, x, y,
                   {p.longitude, std::atan2(p.latitude.sine, p.latitude.cosine)});
@@ -215,16 +215,16 @@ Sphere ModifiedAzimuthalEquidistant::inverse(double x, double y) const {
 GuamProjection::GuamProjection(const Crs& crs)
     : Method(crs), origin_(ellipsoid.meridian_arc(latitude_parameter(crs, "latitude_of_origin"))) {}
 
-Plane GuamProjection::forward(double longitude, double latitude) const {
-  if (is_pole(latitude) || std::fabs(longitude) > 1) return no_plane;
+XY GuamProjection::forward(double longitude, double latitude) const {
+  if (is_pole(latitude) || std::fabs(longitude) > 1) return no_xy;
   const SineCosine f = sine_cosine(latitude);
   const double normal = ellipsoid.prime_vertical(f.sine), x = longitude * f.cosine * normal;
   return {x, ellipsoid.meridian_arc(latitude) - origin_ + x * x * f.sine / f.cosine / (2 * normal)};
 }
 
-Sphere GuamProjection::inverse(double x, double y) const {
+LonLat GuamProjection::inverse(double x, double y) const {
   const double latitude = ellipsoid.latitude_of_arc(origin_ + y);
-  if (!(std::fabs(latitude) < quarter_turn)) return no_sphere;
+  if (!(std::fabs(latitude) < quarter_turn)) return no_lonlat;
   return inverted([this](double l, double f) { return forward(l, f); }, x, y,
                   {std::clamp(x / std::cos(latitude), -1.0, 1.0), latitude});
 }
@@ -234,23 +234,23 @@ Orthographic::Orthographic(const Crs& crs)
       centre_(sine_cosine(latitude_parameter(crs, "latitude_of_origin"))),
       normal_(ellipsoid.prime_vertical(centre_.sine)) {}
 
-Plane Orthographic::forward(double longitude, double latitude) const {
+XY Orthographic::forward(double longitude, double latitude) const {
   const SineCosine f = sine_cosine(latitude);
   const LocalDirection d = seen_from(centre_, f, longitude);
-  if (d.up < -1e-12) return no_plane;  // on the far side
+  if (d.up < -1e-12) return no_xy;  // on the far side
   const double normal = ellipsoid.prime_vertical(f.sine);
   return {normal * d.east,
           normal * d.north + ellipsoid.e2 * (normal_ * centre_.sine - normal * f.sine) * centre_.cosine};
 }
 
-Sphere Orthographic::inverse(double x, double y) const {
+LonLat Orthographic::inverse(double x, double y) const {
   // The nearer point where the line of sight meets X^2 + Z^2 + Y^2 / (1 - e^2) = 1, X outward in the plane of the
   // central meridian, Y along the axis, Z east.
   const double s = centre_.sine, c = centre_.cosine, k = 1 / (1 - ellipsoid.e2);
   const double px = normal_ * c - y * s, py = normal_ * (1 - ellipsoid.e2) * s + y * c;
   const double qa = c * c + k * s * s, qb = px * c + k * py * s, qc = px * px + x * x + k * py * py - 1;
   const double discriminant = qb * qb - qa * qc;
-  if (discriminant < 0) return no_sphere;
+  if (discriminant < 0) return no_lonlat;
   const double t = (-qb + std::sqrt(discriminant)) / qa;
   const double outward = px + t * c, axis = py + t * s, flat = std::hypot(outward, x);
   return {flat < 1e-15 ? 0 : std::atan2(x, outward), std::atan2(axis * k, flat)};
@@ -307,14 +307,14 @@ const RobinsonSpline robinson_length(robinson_lengths, true), robinson_distance(
 
 }  // namespace
 
-Plane Robinson::forward(double longitude, double latitude) const {
+XY Robinson::forward(double longitude, double latitude) const {
   const double at = std::fabs(latitude) / robinson_step;
   return {0.8487 * longitude * robinson_length(at), std::copysign(1.3523 * robinson_distance(at), latitude)};
 }
 
-Sphere Robinson::inverse(double x, double y) const {
+LonLat Robinson::inverse(double x, double y) const {
   const double distance = std::fabs(y) / 1.3523;
-  if (!(distance <= 1 + 1e-12)) return no_sphere;
+  if (!(distance <= 1 + 1e-12)) return no_lonlat;
   double at = std::min(distance * (robinson_rows - 1), robinson_rows - 1.0);
   for (int round = 0; round < 30; ++round) {
     const double step = (distance - robinson_distance(at)) / robinson_distance.slope(at);
@@ -322,7 +322,7 @@ Sphere Robinson::inverse(double x, double y) const {
     if (std::fabs(step) < 1e-15) break;
   }
   const double longitude = x / (0.8487 * robinson_length(at));
-  if (std::fabs(longitude) > half_turn * (1 + 1e-9)) return no_sphere;
+  if (std::fabs(longitude) > half_turn * (1 + 1e-9)) return no_lonlat;
   return {longitude, std::copysign(at * robinson_step, y)};
 }
 
@@ -331,7 +331,7 @@ WinkelTripel::WinkelTripel(const Crs& crs)
       cosine_(crs.has_parameter("standard_parallel_1") ? std::cos(latitude_parameter(crs, "standard_parallel_1"))
                                                        : 2 / half_turn) {}
 
-Plane WinkelTripel::forward(double longitude, double latitude) const {
+XY WinkelTripel::forward(double longitude, double latitude) const {
   const double c = std::cos(latitude), along = c * std::cos(longitude / 2);
   const double flat = std::hypot(c * std::sin(longitude / 2), std::sin(latitude)), angle = std::atan2(flat, along);
   const double stretch = flat < 1e-12 ? 1 : angle / flat;  // of Aitoff's projection
@@ -339,20 +339,20 @@ Plane WinkelTripel::forward(double longitude, double latitude) const {
           (latitude + std::sin(latitude) * stretch) / 2};
 }
 
-Sphere WinkelTripel::inverse(double x, double y) const {
+LonLat WinkelTripel::inverse(double x, double y) const {
   const double latitude = std::clamp(y, -1.5, 1.5);
-  const Sphere guess{std::clamp(x / (cosine_ / 2 + 0.5 * std::cos(latitude) + 0.1), -3.1, 3.1), latitude};
-  const Sphere s = inverted([this](double l, double f) { return forward(l, f); }, x, y, guess);
-  return std::fabs(s.longitude) > half_turn * (1 + 1e-9) ? no_sphere : s;
+  const LonLat guess{std::clamp(x / (cosine_ / 2 + 0.5 * std::cos(latitude) + 0.1), -3.1, 3.1), latitude};
+  const LonLat s = inverted([this](double l, double f) { return forward(l, f); }, x, y, guess);
+  return std::fabs(s.longitude) > half_turn * (1 + 1e-9) ? no_lonlat : s;
 }
 
-Plane MillerCylindrical::forward(double longitude, double latitude) const {
+XY MillerCylindrical::forward(double longitude, double latitude) const {
   return {longitude, 1.25 * std::asinh(std::tan(0.8 * latitude))};
 }
 
-Sphere MillerCylindrical::inverse(double x, double y) const {
+LonLat MillerCylindrical::inverse(double x, double y) const {
   const double latitude = 1.25 * std::atan(std::sinh(0.8 * y));
-  return std::fabs(latitude) > quarter_turn * (1 + 1e-12) ? no_sphere : Sphere{x, latitude};
+  return std::fabs(latitude) > quarter_turn * (1 + 1e-12) ? no_lonlat : LonLat{x, latitude};
 }
 
 }  // namespace civic

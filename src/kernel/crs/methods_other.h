@@ -11,8 +11,8 @@ namespace civic {
 class CassiniSoldner : public Method {
  public:
   explicit CassiniSoldner(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double origin_;
@@ -24,8 +24,8 @@ class CassiniSoldner : public Method {
 class ColombiaUrban : public Method {
  public:
   explicit ColombiaUrban(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double origin_, height_;  // latitude; height in semi-major axes
@@ -36,8 +36,8 @@ class ColombiaUrban : public Method {
 class EquidistantCylindrical : public Method {
  public:
   explicit EquidistantCylindrical(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double scale_, origin_;
@@ -47,8 +47,8 @@ class EquidistantCylindrical : public Method {
 class AmericanPolyconic : public Method {
  public:
   explicit AmericanPolyconic(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double origin_;
@@ -58,8 +58,8 @@ class AmericanPolyconic : public Method {
 class EquidistantConic : public Method {
  public:
   explicit EquidistantConic(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double cone_, g_, origin_radius_;
@@ -69,8 +69,8 @@ class EquidistantConic : public Method {
 class AzimuthalEquidistant : public Method {
  public:
   explicit AzimuthalEquidistant(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  protected:
   Geodesic geodesic_;
@@ -81,16 +81,16 @@ class AzimuthalEquidistant : public Method {
 class Gnomonic : public AzimuthalEquidistant {
  public:
   using AzimuthalEquidistant::AzimuthalEquidistant;
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 };
 
 // EPSG method 9832, the series as published (Guidance Note 373-7-2, section 3.6.4).
 class ModifiedAzimuthalEquidistant : public Method {
  public:
   explicit ModifiedAzimuthalEquidistant(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double origin_, normal_, g_;
@@ -101,8 +101,8 @@ class ModifiedAzimuthalEquidistant : public Method {
 class GuamProjection : public Method {
  public:
   explicit GuamProjection(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double origin_;
@@ -112,8 +112,8 @@ class GuamProjection : public Method {
 class Orthographic : public Method {
  public:
   explicit Orthographic(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   SineCosine centre_;
@@ -125,8 +125,8 @@ class Orthographic : public Method {
 class Robinson : public Method {
  public:
   explicit Robinson(const Crs& crs) : Method(crs) {}
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 };
 
 // Snyder 1993, "Flattening the Earth", page 231, on the sphere of the semi-major axis. The standard parallel is that of
@@ -134,8 +134,8 @@ class Robinson : public Method {
 class WinkelTripel : public Method {
  public:
   explicit WinkelTripel(const Crs& crs);
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 
  private:
   double cosine_;
@@ -145,8 +145,8 @@ class WinkelTripel : public Method {
 class MillerCylindrical : public Method {
  public:
   explicit MillerCylindrical(const Crs& crs) : Method(crs) {}
-  Plane forward(double longitude, double latitude) const;
-  Sphere inverse(double x, double y) const;
+  XY forward(double longitude, double latitude) const;
+  LonLat inverse(double x, double y) const;
 };
 
 }  // namespace civic

@@ -54,7 +54,7 @@ class Projected : public Projection {
 
   void forward(double* x, double* y, std::size_t n) const override {
     for (std::size_t i = 0; i < n; ++i) {
-      Plane p{nan_value, nan_value};
+      XY p{nan_value, nan_value};
       if (std::fabs(y[i]) <= pi / 2 * (1 + 1e-12)) p = method_.forward(wrapped(x[i] - central_meridian_), y[i]);
       x[i] = false_x_ + scale_x_ * p.x;
       y[i] = false_y_ + scale_y_ * p.y;
@@ -64,7 +64,7 @@ class Projected : public Projection {
 
   void inverse(double* x, double* y, std::size_t n) const override {
     for (std::size_t i = 0; i < n; ++i) {
-      const Sphere s = method_.inverse((x[i] - false_x_) / scale_x_, (y[i] - false_y_) / scale_y_);
+      const LonLat s = method_.inverse((x[i] - false_x_) / scale_x_, (y[i] - false_y_) / scale_y_);
       x[i] = wrapped(s.longitude + central_meridian_);
       y[i] = s.latitude;
       if (!std::isfinite(x[i]) || !(std::fabs(y[i]) <= pi / 2 * (1 + 1e-12))) x[i] = y[i] = nan_value;

@@ -142,7 +142,7 @@ void DbaseReader::read_fields(ByteSpan header) {
 template <class Visit>
 void DbaseReader::visit(const std::vector<int>& records, const Visit& visit) const {
   const auto place_of = [&](std::size_t i) {
-    return Place{header_ + static_cast<std::size_t>(records[i]) * width_, width_};
+    return ByteRange{header_ + static_cast<std::size_t>(records[i]) * width_, width_};
   };
   visit_items(dbf_, records.size(), place_of, [&](std::size_t group, const auto& each) {
     visit(group, [&](const auto& look) {

@@ -322,7 +322,7 @@ std::vector<int> ShapefileReader::records_within(const Box& window) const {
   };
   const bool long_records = n > 0 && shp_.size() / n > 4096;
   auto place_of_box = [&](std::size_t i) {
-    return Place{records_[i].at(), std::min<std::size_t>(records_[i].length(), box_end)};
+    return ByteRange{records_[i].at(), std::min<std::size_t>(records_[i].length(), box_end)};
   };
   if (long_records) {
     parallel_for(n, 4096, [&](std::size_t begin, std::size_t end) {
@@ -344,7 +344,9 @@ std::vector<int> ShapefileReader::records_within(const Box& window) const {
 // Calls visit(group, each) for groups of chosen records; each(look) calls look(place among the chosen, content).
 template <class Visit>
 void ShapefileReader::visit_chosen(const Visit& visit) const {
-  const auto place_of = [&](std::size_t i) { return Place{records_[chosen_[i]].at(), records_[chosen_[i]].length()}; };
+  const auto place_of = [&](std::size_t i) {
+    return ByteRange{records_[chosen_[i]].at(), records_[chosen_[i]].length()};
+  };
   visit_items(shp_, chosen_.size(), place_of, visit);
 }
 

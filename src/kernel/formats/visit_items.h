@@ -9,7 +9,7 @@
 namespace civic {
 
 // Where an item lies.
-struct Place {
+struct ByteRange {
   std::size_t at, length;
   std::size_t end() const { return at + length; }
 };
@@ -27,10 +27,10 @@ void visit_items(const InputFile& file, std::size_t n, const PlaceOf& place_of, 
     visit(first / grain, [&](const auto& look) {
       thread_local std::vector<std::uint8_t> bytes;  // kept, as fresh memory costs as much as reading into it
       for (std::size_t i = first; i < last;) {
-        const Place start = place_of(i);
+        const ByteRange start = place_of(i);
         std::size_t next = i + 1, end = start.end();
         for (; next < last; ++next) {
-          const Place place = place_of(next);
+          const ByteRange place = place_of(next);
           if (place.at < end || place.at - end > widest_gap || place.end() - start.at > most_bytes) break;
           end = place.end();
         }

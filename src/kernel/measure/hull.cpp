@@ -2,24 +2,23 @@
 
 #include <algorithm>
 
+#include "../base/xy.h"
 #include "../predicate/orientation.h"
 
 namespace civic {
 namespace {
 
-using Place = std::pair<double, double>;
-
 // Counter-clockwise, without the first place again.
-std::vector<Place> hull_of(std::vector<Place> places) {
+std::vector<XY> hull_of(std::vector<XY> places) {
   std::sort(places.begin(), places.end());
   places.erase(std::unique(places.begin(), places.end()), places.end());
   if (places.size() < 3) return places;
-  std::vector<Place> hull;
+  std::vector<XY> hull;
   for (const bool upper : {false, true}) {
     const std::size_t base = hull.size();
     for (const auto& p : places) {
-      while (hull.size() >= base + 2 && orientation(hull[hull.size() - 2].first, hull[hull.size() - 2].second,
-                                                    hull.back().first, hull.back().second, p.first, p.second) <= 0)
+      while (hull.size() >= base + 2 &&
+             orientation(hull[hull.size() - 2].x, hull[hull.size() - 2].y, hull.back().x, hull.back().y, p.x, p.y) <= 0)
         hull.pop_back();
       hull.push_back(p);
     }
@@ -29,13 +28,13 @@ std::vector<Place> hull_of(std::vector<Place> places) {
   return hull;
 }
 
-void add_vertices(const StoreView& s, int shape, std::vector<Place>& places) {
+void add_vertices(const StoreView& s, int shape, std::vector<XY>& places) {
   const IndexRange v = s.shape_vertices(shape);
-  for (int i = v.begin; i < v.end; ++i) places.emplace_back(s.x[i], s.y[i]);
+  for (int i = v.begin; i < v.end; ++i) places.push_back({s.x[i], s.y[i]});
 }
 
-void write_hull(std::vector<Place> places, int row, ShapeBuilder& builder, std::vector<int>& rows) {
-  std::vector<Place> hull = hull_of(std::move(places));
+void write_hull(std::vector<XY> places, int row, ShapeBuilder& builder, std::vector<int>& rows) {
+  std::vector<XY> hull = hull_of(std::move(places));
   if (hull.empty()) return;
   const ShapeKind kind = hull.size() > 2 ? ShapeKind::polygon : hull.size() == 2 ? ShapeKind::line : ShapeKind::point;
   if (kind == ShapeKind::polygon) hull.push_back(hull.front());
@@ -54,7 +53,7 @@ Derived hulls_of(const ShapeRows& rows) {
   ShapeBuilder builder;
   for (int row = 0; row < rows.size(); ++row) {
     if (rows[row] < 0) continue;
-    std::vector<Place> places;
+    std::vector<XY> places;
     add_vertices(rows.store, rows[row], places);
     write_hull(std::move(places), row, builder, out.rows);
   }
@@ -65,7 +64,7 @@ Derived hulls_of(const ShapeRows& rows) {
 Derived hull_of_all(const ShapeRows& rows) {
   Derived out;
   ShapeBuilder builder;
-  std::vector<Place> places;
+  std::vector<XY> places;
   for (int row = 0; row < rows.size(); ++row)
     if (rows[row] >= 0) add_vertices(rows.store, rows[row], places);
   write_hull(std::move(places), 0, builder, out.rows);

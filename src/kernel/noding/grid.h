@@ -13,8 +13,8 @@ struct GridPoint {
   friend auto operator<=>(const GridPoint&, const GridPoint&) = default;  // by x, then y
 };
 
-// Side of c against the directed line from a to b: +1 left, -1 right, 0 on it. Exact for coordinates up to 2^61.
-inline int side(GridPoint a, GridPoint b, GridPoint c) {
+// Orientation of c against the directed line from a to b: +1 left, -1 right, 0 on it. Exact for coordinates up to 2^61.
+inline int orientation(GridPoint a, GridPoint b, GridPoint c) {
   const Wide left = static_cast<Wide>(b.x - a.x) * (c.y - a.y), right = static_cast<Wide>(b.y - a.y) * (c.x - a.x);
   return left > right ? 1 : left < right ? -1 : 0;
 }

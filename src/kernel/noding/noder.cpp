@@ -56,8 +56,8 @@ bool lies_between(GridPoint s, GridPoint e, GridPoint p) {
 // end, in whose cell it is, is not passed: the segment would have to turn back.
 bool runs_through_cell(GridPoint s, GridPoint e, GridPoint p) {
   const std::int64_t left = p.x - half_cell, right = p.x + half_cell, bottom = p.y - half_cell, top = p.y + half_cell;
-  const int corners[] = {side(s, e, {left, bottom}), side(s, e, {right, bottom}), side(s, e, {left, top}),
-                         side(s, e, {right, top})};
+  const int corners[] = {orientation(s, e, {left, bottom}), orientation(s, e, {right, bottom}),
+                         orientation(s, e, {left, top}), orientation(s, e, {right, top})};
   const auto [low, high] = std::minmax_element(std::begin(corners), std::end(corners));
   // A line that touches the cell from outside belongs to it at the lower left corner alone.
   return ((*low < 0 && *high > 0) || corners[0] == 0) && lies_between(s, e, p);
@@ -79,9 +79,9 @@ struct Stop {
 
 // Items of which like ones lie side by side, in runs that are numbered from 0; begins(i) says whether one begins.
 template <class Begins>
-class Runs {
+class EqualRuns {
  public:
-  Runs(std::size_t items, const Begins& begins)
+  EqualRuns(std::size_t items, const Begins& begins)
       : items_(items), begins_(begins), before_((items + grain - 1) / grain + 1) {
     parallel_for(items, grain, [&](std::size_t begin, std::size_t end) {
       for (std::size_t i = begin; i < end; ++i) before_[begin / grain + 1] += begins_(i);
@@ -136,7 +136,7 @@ class Noder {
     for (const int o : tree.rows())
       if (const int i = others[static_cast<std::size_t>(o)]; is_fresh(i)) fresh.push_back(i);
     Stops stops = meetings(fresh, tree, others);
-    seek_lone_points(stops.passed);
+    seek_isolated_points(stops.passed);
     if (stops.passed.empty() && stops.crossings.empty()) return false;
     stand_in_vertices(stops.crossings);
     seek_passed_crossings(tree, others, stops);
@@ -150,7 +150,7 @@ class Noder {
     edges_.clear();
     std::fill(edge_of_.begin(), edge_of_.end(), -1);
     base_.reset();
-    lone_points_sought_ = false;
+    isolated_points_sought_ = false;
     settle_points();
   }
 
@@ -193,7 +193,7 @@ class Noder {
         },
         [](const Placed& a, const Placed& b) { return a.at < b.at; });
     const auto begins = [&](std::size_t i) { return i == 0 || order[i].at != order[i - 1].at; };
-    const Runs places(order.size(), begins);
+    const EqualRuns places(order.size(), begins);
     std::vector<int> place(points_.size());
     points_.resize(places.count());
     places.visit([&](std::size_t i, int run, bool first) {
@@ -237,7 +237,7 @@ class Noder {
     const auto begins = [&](std::size_t i) {
       return i == 0 || order[i].low != order[i - 1].low || order[i].high != order[i - 1].high;
     };
-    const Runs fresh(order.size(), begins);
+    const EqualRuns fresh(order.size(), begins);
     first_fresh_ = static_cast<int>(edges_.size());
     edges_.resize(edges_.size() + fresh.count());
     fresh.visit([&](std::size_t i, int run, bool first) {
@@ -348,7 +348,7 @@ class Noder {
     for (const GridPoint p : {a, b})
       if (p != c && p != d && passes_cell(c, d, p)) out.passed.push_back({j, p});
     if (a == c || a == d || b == c || b == d) return;
-    if (side(a, b, c) * side(a, b, d) >= 0 || side(c, d, a) * side(c, d, b) >= 0) return;
+    if (orientation(a, b, c) * orientation(a, b, d) >= 0 || orientation(c, d, a) * orientation(c, d, b) >= 0) return;
     GridPoint at = crossing_of(a, b, c, d);
     // A cell beyond an end would make a segment turn back: the end takes its place.
     if (!lies_between(a, b, at)) at = nearer(at, a, b);
@@ -412,9 +412,9 @@ class Noder {
   }
 
   // Points that are the end of no segment, in the first round.
-  void seek_lone_points(std::vector<Stop>& stops) {
-    if (lone_points_sought_) return;
-    lone_points_sought_ = true;
+  void seek_isolated_points(std::vector<Stop>& stops) {
+    if (isolated_points_sought_) return;
+    isolated_points_sought_ = true;
     std::vector<char> is_end(points_.size(), 0);
     for (const Segment& s : segments_)
       is_end[static_cast<std::size_t>(s.from)] = is_end[static_cast<std::size_t>(s.to)] = 1;
@@ -525,7 +525,7 @@ class Noder {
   int first_fresh_ = 0;          // of the edges that are not looked at yet
   std::unique_ptr<RTree> base_;  // of the edges of the first round, the first of all
   int base_edges_ = 0;
-  bool lone_points_sought_ = false;
+  bool isolated_points_sought_ = false;
 };
 
 }  // namespace

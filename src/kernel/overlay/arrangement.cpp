@@ -153,6 +153,11 @@ void Arrangement::place_vertices(std::span<const ShapeRows> layers, const Noded&
 
 // Segments of equal ends become one edge that remembers which features' borders or lines run along it, and how often.
 void Arrangement::merge_edges(const std::vector<Segment>& segments, std::size_t nodes) {
+  constexpr std::size_t most_edges = (std::size_t{1} << 30) - 1;  // half-edges, two an edge, are numbered by int
+  if (segments.size() > most_edges)
+    throw ArgumentError(
+        "the borders have more than a thousand million pieces between their nodes, more than one overlay "
+        "holds: give fewer shapes at a time");
   struct Side {
     int from, to, source, count;
   };
@@ -167,9 +172,9 @@ void Arrangement::merge_edges(const std::vector<Segment>& segments, std::size_t 
   constexpr std::size_t grain = 1 << 14;
   struct Merged {
     std::vector<Edge> edges;
-    std::vector<int> crossing_end, running_end;  // of each edge, among those of this stretch
+    std::vector<int> crossing_end, edge_line_end;  // of each edge, among those of this stretch
     std::vector<Crossing> crossings;
-    std::vector<Running> runnings;
+    std::vector<EdgeLine> edge_lines;
   };
   std::vector<Merged> stretches((nodes + grain - 1) / grain);
   parallel_for(nodes, grain, [&](std::size_t begin, std::size_t end) {
@@ -177,7 +182,7 @@ void Arrangement::merge_edges(const std::vector<Segment>& segments, std::size_t 
     const auto last = static_cast<std::size_t>(start[end]);
     for (auto i = static_cast<std::size_t>(start[begin]); i < last;) {
       const Side& first = sides[i];
-      const std::size_t before = out.crossings.size() + out.runnings.size();
+      const std::size_t before = out.crossings.size() + out.edge_lines.size();
       while (i < last && sides[i].from == first.from && sides[i].to == first.to) {
         const int source = sides[i].source;
         int sum = 0, count = 0;
@@ -185,38 +190,38 @@ void Arrangement::merge_edges(const std::vector<Segment>& segments, std::size_t 
              ++i, ++count)
           sum += sides[i].count;
         if (source % 2 == 1) {
-          out.runnings.push_back({source / 2, sum});
+          out.edge_lines.push_back({source / 2, sum});
         } else if (const int kept = rule_ == FillRule::even_odd ? count % 2 : sum; kept != 0) {
           out.crossings.push_back({source / 2, kept});
         }
       }
-      if (out.crossings.size() + out.runnings.size() == before) continue;  // borders that cancel, such as a spike
+      if (out.crossings.size() + out.edge_lines.size() == before) continue;  // borders that cancel, such as a spike
       out.edges.push_back({first.from, first.to, -1, -1});
       out.crossing_end.push_back(static_cast<int>(out.crossings.size()));
-      out.running_end.push_back(static_cast<int>(out.runnings.size()));
+      out.edge_line_end.push_back(static_cast<int>(out.edge_lines.size()));
     }
   });
   struct Before {
-    std::size_t edges = 0, crossings = 0, runnings = 0;
+    std::size_t edges = 0, crossings = 0, edge_lines = 0;
   };
   std::vector<Before> before(stretches.size() + 1);
   for (std::size_t k = 0; k < stretches.size(); ++k)
     before[k + 1] = {before[k].edges + stretches[k].edges.size(), before[k].crossings + stretches[k].crossings.size(),
-                     before[k].runnings + stretches[k].runnings.size()};
+                     before[k].edge_lines + stretches[k].edge_lines.size()};
   edges_.resize(before.back().edges);
   crossings_.resize(before.back().crossings);
-  runnings_.resize(before.back().runnings);
+  edge_lines_.resize(before.back().edge_lines);
   crossing_start_.assign(edges_.size() + 1, 0);
-  running_start_.assign(edges_.size() + 1, 0);
+  edge_line_start_.assign(edges_.size() + 1, 0);
   parallel_for(stretches.size(), 1, [&](std::size_t k, std::size_t) {
     const Merged& part = stretches[k];
     const Before& at = before[k];
     std::copy(part.edges.begin(), part.edges.end(), edges_.data() + at.edges);
     std::copy(part.crossings.begin(), part.crossings.end(), crossings_.data() + at.crossings);
-    std::copy(part.runnings.begin(), part.runnings.end(), runnings_.data() + at.runnings);
+    std::copy(part.edge_lines.begin(), part.edge_lines.end(), edge_lines_.data() + at.edge_lines);
     for (std::size_t e = 0; e < part.edges.size(); ++e) {
       crossing_start_[at.edges + e + 1] = static_cast<int>(at.crossings) + part.crossing_end[e];
-      running_start_[at.edges + e + 1] = static_cast<int>(at.runnings) + part.running_end[e];
+      edge_line_start_[at.edges + e + 1] = static_cast<int>(at.edge_lines) + part.edge_line_end[e];
     }
   });
 }
@@ -239,7 +244,7 @@ void Arrangement::sort_around_nodes() {
       std::sort(first, last, [&](int a, int b) {
         const GridPoint p = points_[target(a)], q = points_[target(b)];
         const bool up = is_upper(direction(here, p)), other_up = is_upper(direction(here, q));
-        return up != other_up ? up : side(here, p, q) > 0;
+        return up != other_up ? up : orientation(here, p, q) > 0;
       });
       for (auto half = first; half != last; ++half) next_[*half ^ 1] = *(half == first ? last - 1 : half - 1);
     }
@@ -288,7 +293,7 @@ class EdgeBelow {
       tree_.visit({x, y - reach, x, y}, [&](int e, const Box&) {
         const Arrangement::Edge& edge = edges_[e];
         if (!(edge.from < node && node < edge.to)) return;  // nodes ascend by x, then y
-        if (side(points_[edge.from], points_[edge.to], p) > 0 && (best < 0 || is_above(e, best))) best = e;
+        if (orientation(points_[edge.from], points_[edge.to], p) > 0 && (best < 0 || is_above(e, best))) best = e;
       });
       // Another edge may lie between the best and the point only within the reach.
       if (best >= 0 && height_at(best, x) > y - reach + slack) return best;
@@ -315,12 +320,12 @@ class EdgeBelow {
     const int e0 = edges_[e].from, e1 = edges_[e].to, f0 = edges_[f].from, f1 = edges_[f].to;
     // The one that starts later starts above or below the other.
     if (e0 < f0) {
-      int s = side(points_[e0], points_[e1], points_[f0]);
-      if (s == 0) s = side(points_[e0], points_[e1], points_[f1]);
+      int s = orientation(points_[e0], points_[e1], points_[f0]);
+      if (s == 0) s = orientation(points_[e0], points_[e1], points_[f1]);
       return s < 0;
     }
-    int s = side(points_[f0], points_[f1], points_[e0]);
-    if (s == 0) s = side(points_[f0], points_[f1], points_[e1]);
+    int s = orientation(points_[f0], points_[f1], points_[e0]);
+    if (s == 0) s = orientation(points_[f0], points_[f1], points_[e1]);
     return s > 0;
   }
 
@@ -357,9 +362,10 @@ void Arrangement::link_cycles(const std::vector<int>& around_groups) {
   const int outside = static_cast<int>(areas_.size());
   DisjointSets faces(areas_.size() + 1);
   for (const Belonging& p : point_features_)
-    if (around(p.cell).empty() && (lone_.empty() || lone_.back().node != p.cell)) lone_.push_back({p.cell, outside});
+    if (around(p.cell).empty() && (isolated_.empty() || isolated_.back().node != p.cell))
+      isolated_.push_back({p.cell, outside});
   if (around_groups.size() == 1) faces.join(cycle_[around_groups[0]], outside);
-  if (around_groups.size() > 1 || (!lone_.empty() && !edges_.empty())) {
+  if (around_groups.size() > 1 || (!isolated_.empty() && !edges_.empty())) {
     const EdgeBelow below(points_, edges_);
     auto cycles_below = [&](std::size_t n, const auto& node) {
       std::vector<int> found(n);
@@ -375,8 +381,8 @@ void Arrangement::link_cycles(const std::vector<int>& around_groups) {
       const auto found = cycles_below(around_groups.size(), [&](std::size_t i) { return origin(around_groups[i]); });
       for (std::size_t i = 0; i < found.size(); ++i) faces.join(cycle_[around_groups[i]], found[i]);
     }
-    const auto found = cycles_below(lone_.size(), [&](std::size_t i) { return lone_[i].node; });
-    for (std::size_t i = 0; i < found.size(); ++i) lone_[i].face = found[i];
+    const auto found = cycles_below(isolated_.size(), [&](std::size_t i) { return isolated_[i].node; });
+    for (std::size_t i = 0; i < found.size(); ++i) isolated_[i].face = found[i];
   }
 
   // Faces numbered on, the outside first.
@@ -393,7 +399,7 @@ void Arrangement::link_cycles(const std::vector<int>& around_groups) {
     areas[face] += areas_[cycle];
   }
   for (int& cycle : cycle_) cycle = number[faces.find(cycle)];
-  for (Lone& point : lone_) point.face = number[faces.find(point.face)];
+  for (IsolatedNode& point : isolated_) point.face = number[faces.find(point.face)];
   areas_ = std::move(areas);
   for (std::size_t e = 0; e < edges_.size(); ++e) {
     edges_[e].left = cycle_[2 * e];
@@ -470,7 +476,7 @@ void Arrangement::edge_features(int edge, std::vector<int>& features) const {
   features.clear();
   for (const int face : {edges_[edge].left, edges_[edge].right})
     features.insert(features.end(), cover(face).begin(), cover(face).end());
-  for (const Running& line : lines(edge)) features.push_back(line.feature);
+  for (const EdgeLine& line : lines(edge)) features.push_back(line.feature);
   sort_once(features);
 }
 
@@ -479,16 +485,16 @@ void Arrangement::node_features(int node, std::vector<int>& features) const {
   for (const int half : around(node)) {
     const auto here = cover(cycle_[half]);
     features.insert(features.end(), here.begin(), here.end());
-    for (const Running& line : lines(half >> 1)) features.push_back(line.feature);
+    for (const EdgeLine& line : lines(half >> 1)) features.push_back(line.feature);
   }
   auto at = std::lower_bound(point_features_.begin(), point_features_.end(), node,
                              [](const Belonging& p, int n) { return p.cell < n; });
   for (; at != point_features_.end() && at->cell == node; ++at) features.push_back(static_cast<int>(at->region));
   if (around(node).empty()) {
-    const auto lone =
-        std::lower_bound(lone_.begin(), lone_.end(), node, [](const auto& p, int n) { return p.node < n; });
-    if (lone != lone_.end() && lone->node == node) {
-      const auto here = cover(lone->face);
+    const auto isolated =
+        std::lower_bound(isolated_.begin(), isolated_.end(), node, [](const auto& p, int n) { return p.node < n; });
+    if (isolated != isolated_.end() && isolated->node == node) {
+      const auto here = cover(isolated->face);
       features.insert(features.end(), here.begin(), here.end());
     }
   }
@@ -497,7 +503,7 @@ void Arrangement::node_features(int node, std::vector<int>& features) const {
 
 bool Arrangement::runs_along(int edge, int feature) const {
   const auto all = lines(edge);
-  return std::any_of(all.begin(), all.end(), [&](const Running& line) { return line.feature == feature; });
+  return std::any_of(all.begin(), all.end(), [&](const EdgeLine& line) { return line.feature == feature; });
 }
 
 bool Arrangement::is_point(int node, int feature) const {

@@ -42,10 +42,10 @@ class Arrangement {
   // The features whose polygons cover a face, ascending. Face 0 is the outside.
   std::span<const int> cover(int face) const { return slice(cover_, cover_start_, face); }
   // A feature whose lines run along an edge, and how much more often from its left end than from its right one.
-  struct Running {
+  struct EdgeLine {
     int feature, count;
   };
-  std::span<const Running> lines(int edge) const { return slice(runnings_, running_start_, edge); }
+  std::span<const EdgeLine> lines(int edge) const { return slice(edge_lines_, edge_line_start_, edge); }
   bool runs_along(int edge, int feature) const;
   // The features that hold an edge or a node, borders with them, ascending.
   void edge_features(int edge, std::vector<int>& features) const;
@@ -103,18 +103,18 @@ class Arrangement {
   std::vector<Edge> edges_;
   std::vector<int> crossing_start_;
   std::vector<Crossing> crossings_;
-  std::vector<int> running_start_;
-  std::vector<Running> runnings_;
+  std::vector<int> edge_line_start_;
+  std::vector<EdgeLine> edge_lines_;
   std::vector<Belonging> point_features_;
   std::vector<int> around_start_, around_;  // half-edges out of each node
   std::vector<int> next_;                   // of each half-edge that from its end clockwise next to the way back
   std::vector<int> cycle_;                  // of each half-edge, then its face
   std::vector<int> cover_start_, cover_;
   std::vector<double> areas_;  // twice, in steps
-  struct Lone {
+  struct IsolatedNode {
     int node, face;
   };
-  std::vector<Lone> lone_;  // the points' nodes without edges, ascending
+  std::vector<IsolatedNode> isolated_;  // the points' nodes without edges, ascending
   friend class RegionTracer;
 };
 

@@ -5,33 +5,28 @@
 #include <set>
 
 #include "../base/parallel.h"
+#include "../base/xy.h"
 #include "../index/rtree.h"
 
 namespace civic {
 namespace {
 
-struct Place {
-  double x, y;
-  friend auto operator<=>(const Place&, const Place&) = default;
-};
-double distance(Place a, Place b) { return std::hypot(a.x - b.x, a.y - b.y); }
+double distance(XY a, XY b) { return std::hypot(a.x - b.x, a.y - b.y); }
 
 struct Ring {
   int rank;
   bool closed;
-  std::vector<Place> places;  // a closed ring's first one is repeated at the end
+  std::vector<XY> places;  // a closed ring's first one is repeated at the end
 };
 
 // Share of the way from a to b that is nearest to p.
-double share_along(Place a, Place b, Place p) {
+double share_along(XY a, XY b, XY p) {
   const double dx = b.x - a.x, dy = b.y - a.y, length = dx * dx + dy * dy;
   return length == 0 ? 0 : std::clamp(((p.x - a.x) * dx + (p.y - a.y) * dy) / length, 0.0, 1.0);
 }
-Place at_share(Place a, Place b, double t) {
-  return t == 0 ? a : t == 1 ? b : Place{a.x + t * (b.x - a.x), a.y + t * (b.y - a.y)};
-}
+XY at_share(XY a, XY b, double t) { return t == 0 ? a : t == 1 ? b : XY{a.x + t * (b.x - a.x), a.y + t * (b.y - a.y)}; }
 
-Box box_of(Place a, Place b) {
+Box box_of(XY a, XY b) {
   Box box;
   box.add(a.x, a.y);
   box.add(b.x, b.y);
@@ -48,9 +43,9 @@ class Targets {
         edge_tree_(boxes(edges_)) {}
 
   // Where a vertex of a rank is to be; itself where nothing of a lower rank is near.
-  Place place_for(Place p, int rank, double tolerance) const {
+  XY place_for(XY p, int rank, double tolerance) const {
     double least = tolerance;
-    Place best = p;
+    XY best = p;
     const Box around = box_of(p, p).grown(tolerance);
     vertex_tree_.visit(around, [&](int v, const Box&) {
       const Target& t = vertices_[static_cast<std::size_t>(v)];
@@ -64,7 +59,7 @@ class Targets {
     edge_tree_.visit(around, [&](int e, const Box&) {
       const Target& t = edges_[static_cast<std::size_t>(e)];
       if (t.rank >= rank) return;
-      const Place q = at_share(t.a, t.b, share_along(t.a, t.b, p));
+      const XY q = at_share(t.a, t.b, share_along(t.a, t.b, p));
       if (distance(p, q) >= least) return;
       least = distance(p, q);
       best = q;
@@ -74,10 +69,10 @@ class Targets {
 
   // Vertices of lower ranks that the edge from a to b passes, in order along it, but for those that its ring has
   // already.
-  void passed(Place a, Place b, int rank, double tolerance, std::set<Place>& in_ring, std::vector<Place>& out) const {
+  void passed(XY a, XY b, int rank, double tolerance, std::set<XY>& in_ring, std::vector<XY>& out) const {
     struct Passed {
       double share;
-      Place place;
+      XY place;
     };
     std::vector<Passed> found;
     vertex_tree_.visit(box_of(a, b).grown(tolerance), [&](int v, const Box&) {
@@ -94,7 +89,7 @@ class Targets {
  private:
   static constexpr double at_rest = 1e-6;  // of the tolerance: not worth moving
   struct Target {
-    Place a, b;
+    XY a, b;
     int rank;
   };
   static std::vector<Target> collect(const std::vector<Ring>& rings, bool edges) {
@@ -122,18 +117,18 @@ struct Change {
 
 Change follow(Ring& ring, const Targets& targets, double tolerance) {
   Change change;
-  std::vector<Place> moved;
-  for (const Place p : ring.places) {
+  std::vector<XY> moved;
+  for (const XY p : ring.places) {
     end_if_interrupted();
-    const Place to = targets.place_for(p, ring.rank, tolerance);
+    const XY to = targets.place_for(p, ring.rank, tolerance);
     if (to != p) {
       ++change.moved;
       change.farthest = std::max(change.farthest, distance(p, to));
     }
     moved.push_back(to);
   }
-  std::set<Place> in_ring(moved.begin(), moved.end());
-  std::vector<Place> out{moved[0]};
+  std::set<XY> in_ring(moved.begin(), moved.end());
+  std::vector<XY> out{moved[0]};
   for (std::size_t i = 1; i < moved.size(); ++i) {
     end_if_interrupted();
     if (moved[i] == moved[i - 1] && !(i + 1 == moved.size() && out.size() < 2)) continue;
@@ -194,7 +189,7 @@ void rebuild(const ShapeRows& rows, std::span<const Ring> rings, Sealed& out) {
       builder.begin_part(s.part_kind(part));
       for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
         builder.begin_ring();
-        for (const Place p : rings[next++].places) builder.vertex(p.x, p.y);
+        for (const XY p : rings[next++].places) builder.vertex(p.x, p.y);
       }
     }
     builder.end_shape();

@@ -80,7 +80,7 @@ class Thinning {
     tree_.visit(box, [&](int other, const Box&) {
       if (!free || gone_[other] || other == p || other == q || other == n) return;
       const GridPoint o = a_.point(other);
-      const int s = side(a, b, o), t = side(b, c, o), u = side(c, a, o);
+      const int s = orientation(a, b, o), t = orientation(b, c, o), u = orientation(c, a, o);
       if ((s >= 0 && t >= 0 && u >= 0) || (s <= 0 && t <= 0 && u <= 0)) free = false;
     });
     return free;

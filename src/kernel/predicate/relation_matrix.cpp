@@ -10,17 +10,17 @@ namespace civic {
 namespace {
 
 using Edge = RelatedShape::Edge;
-using Place = RelatedShape::Place;
+using XY = XY;
 
-int side(const Edge& e, double x, double y) { return orientation(e.ax, e.ay, e.bx, e.by, x, y); }
-int side(Place from, Place to, Place at) { return orientation(from.x, from.y, to.x, to.y, at.x, at.y); }
+int orientation(const Edge& e, double x, double y) { return civic::orientation(e.ax, e.ay, e.bx, e.by, x, y); }
+int orientation(XY from, XY to, XY at) { return civic::orientation(from.x, from.y, to.x, to.y, at.x, at.y); }
 
 bool is_on(const Edge& e, double x, double y) {
   return x >= std::min(e.ax, e.bx) && x <= std::max(e.ax, e.bx) && y >= std::min(e.ay, e.by) &&
-         y <= std::max(e.ay, e.by) && side(e, x, y) == 0;
+         y <= std::max(e.ay, e.by) && orientation(e, x, y) == 0;
 }
 
-Box box_at(Place p) {
+Box box_at(XY p) {
   Box box;
   box.add(p.x, p.y);
   return box;
@@ -101,7 +101,7 @@ bool RelatedShape::encloses(double x, double y) const {
   if (!has_polygons_ || !box_.holds(x, y)) return false;
   bool odd = false;  // crossings of the ray to the right
   visit({x, y, box_.xmax, y}, [&](const Edge& e) {
-    if (e.of_polygon && (e.ay > y) != (e.by > y) && (side(e, x, y) > 0) == (e.by > e.ay)) odd = !odd;
+    if (e.of_polygon && (e.ay > y) != (e.by > y) && (orientation(e, x, y) > 0) == (e.by > e.ay)) odd = !odd;
   });
   return odd;
 }
@@ -114,7 +114,7 @@ Where RelatedShape::locate(double x, double y) const {
   });
   if (on_border) return Where::boundary;
   if (encloses(x, y)) return Where::interior;
-  const Place p{x, y};
+  const XY p{x, y};
   if (std::binary_search(ends_.begin(), ends_.end(), p)) return Where::boundary;
   return on_line || std::binary_search(points_.begin(), points_.end(), p) ? Where::interior : Where::exterior;
 }
@@ -131,17 +131,17 @@ constexpr Course outside{Where::exterior, Where::exterior, Where::exterior};
 // The edges that leave a place, as a shape has them there.
 class Star {
  public:
-  Star(const RelatedShape& shape, Place middle) : middle_(middle) {
+  Star(const RelatedShape& shape, XY middle) : middle_(middle) {
     shape.visit(box_at(middle), [&](const Edge& e) {
       if (!is_on(e, middle.x, middle.y)) return;
-      const Place a{e.ax, e.ay}, b{e.bx, e.by};
+      const XY a{e.ax, e.ay}, b{e.bx, e.by};
       if (b != middle) rays_.push_back({b, e.of_polygon, true});
       if (a != middle) rays_.push_back({a, e.of_polygon, false});
     });
   }
 
   // `enclosed` by the shape's polygons, where no edge of theirs leaves the place.
-  Course towards(Place to, bool enclosed) const {
+  Course towards(XY to, bool enclosed) const {
     const Ray* before = nullptr;  // the polygon's ray next clockwise
     bool on_line = false;
     for (const Ray& ray : rays_) {
@@ -161,27 +161,27 @@ class Star {
 
  private:
   struct Ray {
-    Place to;
+    XY to;
     bool of_polygon, outward;  // outward: the edge leaves the middle, with the inside on its left
   };
-  bool same_way(Place p, Place q) const {
-    return side(middle_, p, q) == 0 && (p.x > middle_.x) == (q.x > middle_.x) &&
+  bool same_way(XY p, XY q) const {
+    return orientation(middle_, p, q) == 0 && (p.x > middle_.x) == (q.x > middle_.x) &&
            (p.x < middle_.x) == (q.x < middle_.x) && (p.y > middle_.y) == (q.y > middle_.y) &&
            (p.y < middle_.y) == (q.y < middle_.y);
   }
   // Whether, going counter-clockwise from p, q comes before r; none point the same way as r.
-  bool comes_between(Place p, Place q, Place r) const {
+  bool comes_between(XY p, XY q, XY r) const {
     const int pq = turn(p, q), pr = turn(p, r);
     if (pq != pr) return pq < pr;
-    return side(middle_, q, r) > 0;
+    return orientation(middle_, q, r) > 0;
   }
   // Quarter-turn-like steps counter-clockwise from p: 0 the same way, 1 up to a half turn, 2 a half turn, 3 beyond.
-  int turn(Place p, Place q) const {
-    const int s = side(middle_, p, q);
+  int turn(XY p, XY q) const {
+    const int s = orientation(middle_, p, q);
     return s > 0 ? 1 : s < 0 ? 3 : same_way(p, q) ? 0 : 2;
   }
 
-  Place middle_;
+  XY middle_;
   std::vector<Ray> rays_;
 };
 
@@ -216,7 +216,7 @@ class Walk {
     b_.visit(s.box(), [&](const Edge& e) { meet(s, e); });
     if (places_.empty() && crossings_.empty()) {
       // The whole edge lies in one place, that of the edge before if that ended here.
-      if (!known_ || end_ != Place{s.ax, s.ay}) {
+      if (!known_ || end_ != XY{s.ax, s.ay}) {
         last_ = b_.encloses(s.ax, s.ay) ? inside : outside;
       }
       enter(s, last_);
@@ -226,19 +226,20 @@ class Walk {
     }
     known_ = false;
     keep_once(places_);
-    for (const Place& p : places_) {
+    for (const XY& p : places_) {
       matrix_.raise(a_.locate(p.x, p.y), b_.locate(p.x, p.y), 0);
       const Star star(b_, p);
       const bool enclosed = b_.encloses(p.x, p.y);
-      if (p != Place{s.bx, s.by}) enter(s, star.towards({s.bx, s.by}, enclosed));
-      if (p != Place{s.ax, s.ay}) enter(s, reversed(star.towards({s.ax, s.ay}, enclosed)));
+      if (p != XY{s.bx, s.by}) enter(s, star.towards({s.bx, s.by}, enclosed));
+      if (p != XY{s.ax, s.ay}) enter(s, reversed(star.towards({s.ax, s.ay}, enclosed)));
     }
     for (const Edge& e : crossings_) enter_crossing(s, e);
   }
 
   // How an edge of the other shape meets this one.
   void meet(const Edge& s, const Edge& e) {
-    const int sa = side(s, e.ax, e.ay), sb = side(s, e.bx, e.by), ea = side(e, s.ax, s.ay), eb = side(e, s.bx, s.by);
+    const int sa = orientation(s, e.ax, e.ay), sb = orientation(s, e.bx, e.by), ea = orientation(e, s.ax, s.ay),
+              eb = orientation(e, s.bx, s.by);
     if (sa * sb < 0 && ea * eb < 0) {
       crossings_.push_back(e);
       return;
@@ -266,7 +267,7 @@ class Walk {
   // Two edges that cross in their insides: a node of both, and pieces of s on either side of the other edge. Where a
   // vertex lies just there, its star says all.
   void enter_crossing(const Edge& s, const Edge& e) {
-    for (const Place& p : places_)
+    for (const XY& p : places_)
       if (is_on(e, p.x, p.y)) return;
     if (!passes_line_end(s, e))
       matrix_.raise(s.of_polygon ? Where::boundary : Where::interior, e.of_polygon ? Where::boundary : Where::interior,
@@ -277,13 +278,13 @@ class Walk {
       return;
     }
     for (const Edge& o : overlaps_)
-      if (side(e, o.ax, o.ay) * side(e, o.bx, o.by) < 0) return;  // s runs along another line there
+      if (orientation(e, o.ax, o.ay) * orientation(e, o.bx, o.by) < 0) return;  // s runs along another line there
     if (b_.dimension() == 1) enter(s, outside);
   }
   // Whether an end of a line of either shape lies where two edges cross.
   bool passes_line_end(const Edge& s, const Edge& e) const {
     for (const auto* ends : {&a_.line_ends(), &b_.line_ends()})
-      for (const Place& p : *ends)
+      for (const XY& p : *ends)
         if (is_on(s, p.x, p.y) && is_on(e, p.x, p.y)) return true;
     return false;
   }
@@ -292,17 +293,17 @@ class Walk {
   const RelatedShape& b_;
   RelationMatrix& matrix_;
   const bool until_they_meet_;
-  std::vector<Place> places_;
+  std::vector<XY> places_;
   std::vector<Edge> crossings_, overlaps_;
   bool known_ = false;
-  Place end_{};
+  XY end_{};
   Course last_ = outside;
 };
 
 // The points and the ends of lines of one shape.
 void enter_places(const RelatedShape& a, const RelatedShape& b, RelationMatrix& matrix) {
-  for (const Place& p : a.points()) matrix.raise(a.locate(p.x, p.y), b.locate(p.x, p.y), 0);
-  for (const Place& p : a.line_ends()) matrix.raise(a.locate(p.x, p.y), b.locate(p.x, p.y), 0);
+  for (const XY& p : a.points()) matrix.raise(a.locate(p.x, p.y), b.locate(p.x, p.y), 0);
+  for (const XY& p : a.line_ends()) matrix.raise(a.locate(p.x, p.y), b.locate(p.x, p.y), 0);
 }
 
 // What a shape shares with the exterior of one that it reaches beyond by its dimension alone.

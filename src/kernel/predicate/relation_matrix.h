@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "../base/xy.h"
 #include "../index/rtree.h"
 #include "locate.h"
 
@@ -45,13 +46,9 @@ class RelatedShape {
     bool of_polygon;  // then the inside is on its left
     Box box() const;
   };
-  struct Place {
-    double x, y;
-    friend auto operator<=>(const Place&, const Place&) = default;
-  };
   const std::vector<Edge>& edges() const { return edges_; }
-  const std::vector<Place>& points() const { return points_; }   // ascending, each once
-  const std::vector<Place>& line_ends() const { return ends_; }  // boundary of the lines, ascending
+  const std::vector<XY>& points() const { return points_; }   // ascending, each once
+  const std::vector<XY>& line_ends() const { return ends_; }  // boundary of the lines, ascending
   template <class Found>
   void visit(const Box& box, const Found& found) const {
     if (edges_.size() <= few_edges) {
@@ -69,7 +66,7 @@ class RelatedShape {
   Box box_;
   int dimension_ = -1;
   bool has_polygons_ = false;
-  std::vector<Place> points_, ends_;
+  std::vector<XY> points_, ends_;
   std::vector<Edge> edges_;
   RTree tree_;
 };

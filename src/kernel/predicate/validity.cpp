@@ -8,6 +8,7 @@
 
 #include "../base/disjoint_sets.h"
 #include "../base/progress.h"
+#include "../base/xy.h"
 #include "../index/rtree.h"
 #include "orientation.h"
 
@@ -30,34 +31,30 @@ const char* problem_name(Problem problem) {
 
 namespace {
 
-struct Place {
-  double x, y;
-  friend auto operator<=>(const Place&, const Place&) = default;
-};
-int side(Place a, Place b, Place c) { return orientation(a.x, a.y, b.x, b.y, c.x, c.y); }
+int orientation(XY a, XY b, XY c) { return civic::orientation(a.x, a.y, b.x, b.y, c.x, c.y); }
 
 // A ring of a polygon, without repeated places; the last is followed by the first.
 struct Ring {
   int part;
   bool shell;
-  std::vector<Place> places;
+  std::vector<XY> places;
 };
 
 struct Edge {
   int ring;
-  Place a, b;
+  XY a, b;
   Box box() const {
     Box out;
     out.add(a.x, a.y);
     out.add(b.x, b.y);
     return out;
   }
-  bool holds(Place p) const { return box().holds(p.x, p.y) && side(a, b, p) == 0; }
+  bool holds(XY p) const { return box().holds(p.x, p.y) && orientation(a, b, p) == 0; }
 };
 
-Finding at(Problem problem, Place p) { return {problem, p.x, p.y}; }
+Finding at(Problem problem, XY p) { return {problem, p.x, p.y}; }
 
-Place crossing_of(const Edge& e, const Edge& f) {
+XY crossing_of(const Edge& e, const Edge& f) {
   const double ux = e.b.x - e.a.x, uy = e.b.y - e.a.y, vx = f.b.x - f.a.x, vy = f.b.y - f.a.y;
   const double t = ((f.a.x - e.a.x) * vy - (f.a.y - e.a.y) * vx) / (ux * vy - uy * vx);
   return {e.a.x + t * ux, e.a.y + t * uy};
@@ -66,12 +63,12 @@ Place crossing_of(const Edge& e, const Edge& f) {
 // Two ways out of a place.
 struct Passage {
   int ring;
-  Place in, out;
+  XY in, out;
 };
 
 // Whether, turning counter-clockwise around `middle`, r comes between p and q. None point the same way.
-bool comes_between(Place middle, Place p, Place r, Place q) {
-  const int pq = side(middle, p, q), pr = side(middle, p, r), rq = side(middle, r, q);
+bool comes_between(XY middle, XY p, XY r, XY q) {
+  const int pq = orientation(middle, p, q), pr = orientation(middle, p, r), rq = orientation(middle, r, q);
   if (pq > 0) return pr > 0 && rq > 0;
   if (pq < 0) return pr > 0 || rq > 0;
   return pr > 0;  // p and q are opposite
@@ -117,12 +114,13 @@ class PolygonCheck {
     return found;
   }
   Finding meet(const Edge& e, const Edge& f) {
-    const int fa = side(e.a, e.b, f.a), fb = side(e.a, e.b, f.b), ea = side(f.a, f.b, e.a), eb = side(f.a, f.b, e.b);
+    const int fa = orientation(e.a, e.b, f.a), fb = orientation(e.a, e.b, f.b), ea = orientation(f.a, f.b, e.a),
+              eb = orientation(f.a, f.b, e.b);
     if (fa * fb < 0 && ea * eb < 0) return at(Problem::crossing, crossing_of(e, f));
-    std::vector<Place> shared;
-    for (const Place p : {f.a, f.b})
+    std::vector<XY> shared;
+    for (const XY p : {f.a, f.b})
       if (e.holds(p)) shared.push_back(p);
-    for (const Place p : {e.a, e.b})
+    for (const XY p : {e.a, e.b})
       if (f.holds(p)) shared.push_back(p);
     std::sort(shared.begin(), shared.end());
     shared.erase(std::unique(shared.begin(), shared.end()), shared.end());
@@ -135,7 +133,7 @@ class PolygonCheck {
     return {};
   }
   bool same_ring(int r, int s) const {
-    std::vector<Place> p = rings_[r].places, q = rings_[s].places;
+    std::vector<XY> p = rings_[r].places, q = rings_[s].places;
     std::sort(p.begin(), p.end());
     std::sort(q.begin(), q.end());
     return p == q;
@@ -159,9 +157,9 @@ class PolygonCheck {
     }
     return self_touch;
   }
-  std::vector<Passage> passages_at(Place p) const {
+  std::vector<Passage> passages_at(XY p) const {
     std::vector<Passage> out;
-    std::map<int, std::pair<std::vector<Place>, std::vector<Place>>> ways;  // by ring: in, out, in the order of edges
+    std::map<int, std::pair<std::vector<XY>, std::vector<XY>>> ways;  // by ring: in, out, in the order of edges
     Box box;
     box.add(p.x, p.y);
     std::vector<int> found;
@@ -188,7 +186,7 @@ class PolygonCheck {
 
   // Where a ring that crosses no other lies relative to it: +1 inside, -1 outside.
   int lies_in(int inner, int outer) const {
-    for (const Place p : rings_[static_cast<std::size_t>(inner)].places)
+    for (const XY p : rings_[static_cast<std::size_t>(inner)].places)
       if (const int where = locate(p, outer); where != 0) return where;
     // All its places are on the other: a chord, which the other's course at its end tells.
     const auto& places = rings_[static_cast<std::size_t>(inner)].places;
@@ -199,13 +197,13 @@ class PolygonCheck {
     }
     return -1;
   }
-  int locate(Place p, int ring) const {
+  int locate(XY p, int ring) const {
     const auto& q = rings_[static_cast<std::size_t>(ring)].places;
     bool inside = false;
     for (std::size_t i = 0; i < q.size(); ++i) {
       const Edge e{ring, q[i], q[(i + 1) % q.size()]};
       if (e.holds(p)) return 0;
-      if ((e.a.y > p.y) != (e.b.y > p.y) && (side(e.a, e.b, p) > 0) == (e.b.y > e.a.y)) inside = !inside;
+      if ((e.a.y > p.y) != (e.b.y > p.y) && (orientation(e.a, e.b, p) > 0) == (e.b.y > e.a.y)) inside = !inside;
     }
     return inside ? 1 : -1;
   }
@@ -218,7 +216,7 @@ class PolygonCheck {
   }
   Box box_of(int ring) const {
     Box box;
-    for (const Place p : rings_[static_cast<std::size_t>(ring)].places) box.add(p.x, p.y);
+    for (const XY p : rings_[static_cast<std::size_t>(ring)].places) box.add(p.x, p.y);
     return box;
   }
 
@@ -231,7 +229,7 @@ class PolygonCheck {
     for (int r = 0, shell = -1; r < n; ++r) shell_of[r] = rings_[r].shell ? shell = r : shell;
     Finding hole_in_hole, part_in_part;
     for (int r = 0; r < n; ++r) {
-      const Place place = rings_[r].places[0];
+      const XY place = rings_[r].places[0];
       if (!rings_[r].shell && lies_in(r, shell_of[r]) < 0) return at(Problem::hole_outside, place);
       int part_around = 0;  // shells less holes of one other part that the ring lies in
       std::map<int, int> within;
@@ -269,7 +267,7 @@ class PolygonCheck {
   std::vector<Ring> rings_;
   std::vector<Edge> edges_;
   RTree tree_;
-  std::map<Place, std::vector<int>> touches_;  // with the rings that pass
+  std::map<XY, std::vector<int>> touches_;  // with the rings that pass
 };
 
 // Rings of the polygon parts, and what is wrong with a ring or line by itself.
@@ -286,11 +284,11 @@ Finding check_rings(const StoreView& s, int shape, std::vector<Ring>& rings) {
       if (v.size() == 0) continue;
       Ring out{part, ring == s.rings(part).begin, {}};
       for (int i = v.begin; i < v.end; ++i)
-        if (const Place p{s.x[i], s.y[i]}; out.places.empty() || out.places.back() != p) out.places.push_back(p);
-      const Place first = out.places.front();
+        if (const XY p{s.x[i], s.y[i]}; out.places.empty() || out.places.back() != p) out.places.push_back(p);
+      const XY first = out.places.front();
       if (kind == ShapeKind::polygon) {
         const bool closed = v.size() > 1 && first.x == s.x[v.end - 1] && first.y == s.y[v.end - 1];
-        if (!closed && v.size() > 2) return at(Problem::open_ring, Place{s.x[v.end - 1], s.y[v.end - 1]});
+        if (!closed && v.size() > 2) return at(Problem::open_ring, XY{s.x[v.end - 1], s.y[v.end - 1]});
         if (out.places.size() > 1 && out.places.back() == first) out.places.pop_back();
       }
       if (out.places.size() < (kind == ShapeKind::polygon ? 3 : 2) && too_few.problem == Problem::none)

@@ -407,11 +407,11 @@ Span span_of(const Piece& piece) {
 // Moves parts by whole turns to where all of them take up the least longitude: behind the widest gap between them.
 // Says whether any moved.
 bool put_side_by_side(std::vector<Piece>& pieces) {
-  struct Place {
+  struct PieceSpan {
     Span span;
     std::size_t piece;
   };
-  std::vector<Place> places;
+  std::vector<PieceSpan> places;
   Span now;
   for (std::size_t i = 0; i < pieces.size(); ++i) {
     Span span = span_of(pieces[i]);
@@ -419,7 +419,8 @@ bool put_side_by_side(std::vector<Piece>& pieces) {
     const double turn = full_turn * std::floor((span.low + half_turn) / full_turn);
     places.push_back({{span.low - turn, span.high - turn}, i});
   }
-  std::sort(places.begin(), places.end(), [](const Place& a, const Place& b) { return a.span.low < b.span.low; });
+  std::sort(places.begin(), places.end(),
+            [](const PieceSpan& a, const PieceSpan& b) { return a.span.low < b.span.low; });
   double reach = places[0].span.high, widest = -1;
   std::size_t first = 0;
   for (std::size_t i = 1; i < places.size(); ++i) {
@@ -438,7 +439,7 @@ bool put_side_by_side(std::vector<Piece>& pieces) {
   if (joined.width() >= now.width() - 1e-9 && now.low >= -full_turn && now.high <= full_turn) return false;
   const double back = full_turn * std::ceil(((joined.low + joined.high) / 2 - half_turn) / full_turn);
   bool moved = false;
-  for (const Place& place : places) {
+  for (const PieceSpan& place : places) {
     const double by = place.span.low - back - span_of(pieces[place.piece]).low;
     if (by == 0) continue;
     moved = true;

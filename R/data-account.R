@@ -1,0 +1,85 @@
+#' What the verbs counted
+#'
+#' A verb says in a line how many rows it matched, left out, repeated or cut. The same as data, so that a script can ask what became of
+#' its rows and stop where they are not what they should be.
+#' @param x A spatial frame.
+#' @return A tibble of one row for each thing that was counted: `step` and `verb` as in [history_of()], `count`, of which things it is `of`
+#'   (`"row"`, `"vertex"`), `what` was found of them and what became of them, their `fate` (`NA` where nothing did). What a verb noted without
+#'   a number, has no `count`.
+#' @seealso [history_of()] for the steps themselves.
+#' @examples
+#' wards <- read_layer(demo_file("wards.shp"))
+#' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
+#' joined <- join_where(rooms, wards, unmatched = "drop")
+#' account_of(joined)
+#' @export
+account_of <- function(x) {
+  if (!is_spatial_frame(x)) fail("argument", "Only a spatial frame has an account.", call = rlang::current_env())
+  steps <- attr(x, "history", exact = TRUE)
+  accounts <- lapply(steps, `[[`, "account")
+  of_step <- rep(seq_along(steps), lengths(accounts))
+  pick <- function(field, type) vapply(unlist(accounts, recursive = FALSE), `[[`, type, field)
+  tibble::tibble(
+    step = of_step, verb = vapply(steps[of_step], `[[`, "", "verb"), count = pick("count", 0), of = pick("of", ""), what = pick("what", ""), fate = pick("fate", "")
+  )
+}
+
+# --- one way for all verbs: begin_verb() first, end_verb() last --------------------------------------------------------------
+
+# `call` and `frame`: those of the function that asks, whose arguments the history keeps.
+begin_verb <- function(name, call = rlang::frame_call(frame), frame = parent.frame()) {
+  asking <- sys.function(sys.parent())
+  list(name = name, call = call, frame = frame, arguments = names(formals(asking)), started = clock())
+}
+
+# Says what was done in a line, and adds the step to `out`, which the verb made of `from`. `line`: what stands before the account, NULL where
+# nothing is said. `stale`: columns of `from` that held measures of shapes which the verb changed, as measure_columns() gives them.
+end_verb <- function(verb, out, from, account = list(), rows_in = vctrs::vec_size(from), line = in_and_out(rows_in, out), stale = NULL) {
+  if (!is.null(line)) say_account(verb$name, line, account)
+  record(verb, out, from, rows_in, account, tell_stale(stale, out))
+}
+
+# "24 rows in, 12 out"
+in_and_out <- function(rows_in, out, noun = "row") paste0(counted(rows_in, noun), " in, ", format_count(vctrs::vec_size(out)), " out")
+
+say_account <- function(name, line, account) {
+  line <- paste(c(line, if (length(account)) paste(account_in_words(account), collapse = ", ")), collapse = ": ")
+  say("{.fn {name}}: {line}.")
+}
+
+# Of columns that held measures before shapes changed those that are still there; said once a verb.
+tell_stale <- function(held, after) {
+  if (!is_spatial_frame(after)) return(NULL)
+  held <- held[names(held) %in% names(after)]
+  if (!length(held)) return(NULL)
+  say(c("!" = "Measured before the change of shapes: {.val {names(held)}}; {.fn refresh_measures} measures anew."))
+  held
+}
+
+# --- the account as data -----------------------------------------------------------------------------------------------------
+
+account <- function(...) Filter(Negate(is.null), list(...))
+
+# So many rows, or other things, of which is told `what` they are and what became of them; of none nothing is told, unless `none` is.
+entry <- function(count, what, fate = NA_character_, of = "row", none = FALSE) {
+  if (none || is.na(count) || count > 0) list(count = as.double(count), of = of, what = what, fate = fate)
+}
+
+# What is told without a number.
+remark <- function(text) entry(NA, text, of = NA_character_)
+
+# "12 unmatched (kept with NA)", "2 pairs only touch (left out)"
+account_in_words <- function(account) {
+  vapply(account, function(entry) {
+    number <- if (is.na(entry$count)) NULL else if (entry$of == "row") format_count(entry$count) else counted(entry$count, entry$of, plural_of(entry$of))
+    paste0(c(number, entry$what, if (!is.na(entry$fate)) paste0("(", entry$fate, ")")), collapse = " ")
+  }, "")
+}
+
+# Of the step that a frame was made by last, in words.
+last_account <- function(x) {
+  step <- utils::tail(attr(x, "history", exact = TRUE), 1)
+  paste(account_in_words(unlist(lapply(step, `[[`, "account"), recursive = FALSE)), collapse = "; ")
+}
+
+plural_of <- function(noun) if (noun == "vertex") "vertices" else paste0(noun, "s")
