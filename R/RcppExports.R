@@ -97,16 +97,8 @@ core_transform_points <- function(x, y, from, to) {
     .Call(`_civicatlas_core_transform_points`, x, y, from, to)
 }
 
-core_plain_loop <- function(x, y) {
-    .Call(`_civicatlas_core_plain_loop`, x, y)
-}
-
 core_read_grid <- function(source, name) {
     .Call(`_civicatlas_core_read_grid`, source, name)
-}
-
-core_grid_systems <- function(grid) {
-    .Call(`_civicatlas_core_grid_systems`, grid)
 }
 
 core_reproject <- function(handles, store, from, to, grids, tolerance) {
@@ -407,10 +399,6 @@ core_finish_parquet <- function(writer, metadata) {
 
 core_related_pairs <- function(x_handles, x_store, y_handles, y_store, relation, distance) {
     .Call(`_civicatlas_core_related_pairs`, x_handles, x_store, y_handles, y_store, relation, distance)
-}
-
-core_count_meeting <- function(point_handles, point_store, polygon_handles, polygon_store, point_rows, polygon_rows) {
-    .Call(`_civicatlas_core_count_meeting`, point_handles, point_store, polygon_handles, polygon_store, point_rows, polygon_rows)
 }
 
 core_relations <- function(x_handles, x_store, y_handles, y_store) {

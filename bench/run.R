@@ -3,6 +3,8 @@ suppressPackageStartupMessages(library(civicatlas))
 options(civicatlas.quiet = TRUE)
 source("bench/harness.R")
 source("bench/make-data.R")
+baselines <- new.env()
+Rcpp::sourceCpp("bench/baselines.cpp", env = baselines)
 for (file in sort(list.files("bench", "^bench-.*[.]R$", full.names = TRUE))) {
   cat("\n", file, "\n", sep = "")
   source(file, local = new.env())  # whose objects go with it

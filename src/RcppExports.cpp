@@ -272,18 +272,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// core_plain_loop
-double core_plain_loop(NumericVector x, NumericVector y);
-RcppExport SEXP _civicatlas_core_plain_loop(SEXP xSEXP, SEXP ySEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< NumericVector >::type x(xSEXP);
-    Rcpp::traits::input_parameter< NumericVector >::type y(ySEXP);
-    rcpp_result_gen = Rcpp::wrap(core_plain_loop(x, y));
-    return rcpp_result_gen;
-END_RCPP
-}
 // core_read_grid
 SEXP core_read_grid(RObject source, std::string name);
 RcppExport SEXP _civicatlas_core_read_grid(SEXP sourceSEXP, SEXP nameSEXP) {
@@ -293,17 +281,6 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
     Rcpp::traits::input_parameter< std::string >::type name(nameSEXP);
     rcpp_result_gen = Rcpp::wrap(core_read_grid(source, name));
-    return rcpp_result_gen;
-END_RCPP
-}
-// core_grid_systems
-CharacterVector core_grid_systems(SEXP grid);
-RcppExport SEXP _civicatlas_core_grid_systems(SEXP gridSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< SEXP >::type grid(gridSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_grid_systems(grid));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1270,22 +1247,6 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// core_count_meeting
-int core_count_meeting(IntegerVector point_handles, List point_store, IntegerVector polygon_handles, List polygon_store, IntegerVector point_rows, IntegerVector polygon_rows);
-RcppExport SEXP _civicatlas_core_count_meeting(SEXP point_handlesSEXP, SEXP point_storeSEXP, SEXP polygon_handlesSEXP, SEXP polygon_storeSEXP, SEXP point_rowsSEXP, SEXP polygon_rowsSEXP) {
-BEGIN_RCPP
-    Rcpp::RObject rcpp_result_gen;
-    Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< IntegerVector >::type point_handles(point_handlesSEXP);
-    Rcpp::traits::input_parameter< List >::type point_store(point_storeSEXP);
-    Rcpp::traits::input_parameter< IntegerVector >::type polygon_handles(polygon_handlesSEXP);
-    Rcpp::traits::input_parameter< List >::type polygon_store(polygon_storeSEXP);
-    Rcpp::traits::input_parameter< IntegerVector >::type point_rows(point_rowsSEXP);
-    Rcpp::traits::input_parameter< IntegerVector >::type polygon_rows(polygon_rowsSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_count_meeting(point_handles, point_store, polygon_handles, polygon_store, point_rows, polygon_rows));
-    return rcpp_result_gen;
-END_RCPP
-}
 // core_relations
 CharacterVector core_relations(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store);
 RcppExport SEXP _civicatlas_core_relations(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP) {
@@ -1674,9 +1635,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_crs_text", (DL_FUNC) &_civicatlas_core_crs_text, 2},
     {"_civicatlas_core_crs_table", (DL_FUNC) &_civicatlas_core_crs_table, 0},
     {"_civicatlas_core_transform_points", (DL_FUNC) &_civicatlas_core_transform_points, 4},
-    {"_civicatlas_core_plain_loop", (DL_FUNC) &_civicatlas_core_plain_loop, 2},
     {"_civicatlas_core_read_grid", (DL_FUNC) &_civicatlas_core_read_grid, 2},
-    {"_civicatlas_core_grid_systems", (DL_FUNC) &_civicatlas_core_grid_systems, 1},
     {"_civicatlas_core_reproject", (DL_FUNC) &_civicatlas_core_reproject, 6},
     {"_civicatlas_core_open_shp", (DL_FUNC) &_civicatlas_core_open_shp, 3},
     {"_civicatlas_core_shp_header", (DL_FUNC) &_civicatlas_core_shp_header, 1},
@@ -1752,7 +1711,6 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_add_to_parquet", (DL_FUNC) &_civicatlas_core_add_to_parquet, 5},
     {"_civicatlas_core_finish_parquet", (DL_FUNC) &_civicatlas_core_finish_parquet, 2},
     {"_civicatlas_core_related_pairs", (DL_FUNC) &_civicatlas_core_related_pairs, 6},
-    {"_civicatlas_core_count_meeting", (DL_FUNC) &_civicatlas_core_count_meeting, 6},
     {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},
     {"_civicatlas_core_check_shapes", (DL_FUNC) &_civicatlas_core_check_shapes, 2},
     {"_civicatlas_core_nearly_equal", (DL_FUNC) &_civicatlas_core_nearly_equal, 5},

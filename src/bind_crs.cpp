@@ -183,16 +183,6 @@ List core_transform_points(NumericVector x, NumericVector y, List from, List to)
   return List::create(_["x"] = to_x, _["y"] = to_y);
 }
 
-// A loop that calls sin, cos, exp and atan2 once for each pair, to measure projections against in benchmarks.
-// [[Rcpp::export]]
-double core_plain_loop(NumericVector x, NumericVector y) {
-  const double *px = x.begin(), *py = y.begin();
-  double sum = 0;
-  for (R_xlen_t i = 0; i < x.size(); ++i)
-    sum += std::sin(px[i]) + std::cos(py[i]) + std::exp(py[i]) + std::atan2(py[i], px[i]);
-  return sum;
-}
-
 using Grid = std::shared_ptr<const GridShift>;
 
 // An NTv2 grid file, kept open for reproject_to().
@@ -200,12 +190,6 @@ using Grid = std::shared_ptr<const GridShift>;
 SEXP core_read_grid(RObject source, std::string name) {
   SourceFile file(source);
   return XPtr<Grid>(new Grid(GridShift::read(file.padded(), name)));
-}
-
-// [[Rcpp::export]]
-CharacterVector core_grid_systems(SEXP grid) {
-  const Grid& shift = *XPtr<Grid>(grid);
-  return CharacterVector::create(shift->from().name, shift->to().name);
 }
 
 // The rows on another CRS, in a store of their own. Rows with a vertex outside a domain become missing and are

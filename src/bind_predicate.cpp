@@ -2,7 +2,6 @@
 #include "bind_crs.h"
 #include "kernel/base/parallel.h"
 #include "kernel/measure/distance.h"
-#include "kernel/predicate/locate.h"
 #include "kernel/predicate/validity.h"
 #include "kernel/query/nearest.h"
 #include "kernel/query/relate.h"
@@ -25,21 +24,6 @@ List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_h
     }
   });
   return List::create(_["x"] = x, _["y"] = y);
-}
-
-// How many of the given (point row, polygon row) pairs meet, every edge tested; the slow obvious way for benchmarks.
-// [[Rcpp::export]]
-int core_count_meeting(IntegerVector point_handles, List point_store, IntegerVector polygon_handles, List polygon_store,
-                       IntegerVector point_rows, IntegerVector polygon_rows) {
-  const ShapeRows points = shape_rows(point_handles, point_store),
-                  polygons = shape_rows(polygon_handles, polygon_store);
-  int count = 0;
-  for (R_xlen_t i = 0; i < point_rows.size(); ++i) {
-    const int v = points.store.shape_vertices(points[point_rows[i] - 1]).begin;
-    count += locate_in_shape(polygons.store, polygons[polygon_rows[i] - 1], points.store.x[v], points.store.y[v]) !=
-             Location::outside;
-  }
-  return count;
 }
 
 // The matrices of pairs of rows, recycled where one side has a single row; NA where a shape is missing.
