@@ -19,9 +19,8 @@ account_of <- function(x) {
   accounts <- lapply(steps, `[[`, "account")
   of_step <- rep(seq_along(steps), lengths(accounts))
   pick <- function(field, type) vapply(unlist(accounts, recursive = FALSE), `[[`, type, field)
-  tibble::tibble(
-    step = of_step, verb = vapply(steps[of_step], `[[`, "", "verb"), count = pick("count", 0), of = pick("of", ""), what = pick("what", ""), fate = pick("fate", "")
-  )
+  verbs <- vapply(steps[of_step], `[[`, "", "verb")
+  tibble::tibble(step = of_step, verb = verbs, count = pick("count", 0), of = pick("of", ""), what = pick("what", ""), fate = pick("fate", ""))
 }
 
 # --- one way for all verbs: begin_verb() first, end_verb() last --------------------------------------------------------------
@@ -76,10 +75,12 @@ account_in_words <- function(account) {
   }, "")
 }
 
-# Of the step that a frame was made by last, in words.
-last_account <- function(x) {
-  step <- utils::tail(attr(x, "history", exact = TRUE), 1)
-  paste(account_in_words(unlist(lapply(step, `[[`, "account"), recursive = FALSE)), collapse = "; ")
+# In words, of the step that made a frame of others; of none where it has no step that they have not.
+new_account <- function(x, others) {
+  last_step <- function(x) utils::tail(attr(x, "history", exact = TRUE), 1)
+  made_by <- last_step(x)
+  if (!length(made_by) || any(vapply(others, function(other) identical(last_step(other), made_by), NA))) return("")
+  paste(account_in_words(made_by[[1]]$account), collapse = "; ")
 }
 
 plural_of <- function(noun) if (noun == "vertex") "vertices" else paste0(noun, "s")

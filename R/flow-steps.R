@@ -57,7 +57,8 @@ settle_step <- function(plan, found, run) {
   if (run$keeps && is.null(kept) && is.data.frame(result)) keep_result(run$folder, plan$key, list(result = result, rows_in = rows_in, said = said))
   run$results[[name]] <- result
   run$keys[[name]] <- plan$key
-  line <- c(about, list(rows_in = rows_in, rows_out = rows(result), counted = last_account(result), seconds = round(clock() - plan$started, 3),
+  counted <- new_account(result, run$results[plan$step$needs])
+  line <- c(about, list(rows_in = rows_in, rows_out = rows(result), counted = counted, seconds = round(clock() - plan$started, 3),
                         kept = !is.null(kept), warnings = length(said)))
   run$log(c(line, list(megabytes = megabytes(utils::object.size(result)), peak_megabytes = megabytes(found$memory), said = said)))
   tibble::as_tibble(line)

@@ -65,3 +65,21 @@ test_that("the account goes with a layer through a pipe, and into the answer of 
   expect_true(all(c("step", "verb", "count", "of", "what", "fate") %in% names(found)))
   expect_identical(sum(found$count[found$what %in% c("matched", "unmatched")]), 140L)
 })
+
+test_that("a run of a workflow tells what its steps counted, each once", {
+  folder <- withr::local_tempdir()
+  path <- file.path(folder, "w.yaml")
+  writeLines(c(
+    "version: 1", "inputs:", paste0("  rooms: {type: layer, default: ", demo_file("rooms.geojson"), "}"),
+    paste0("  wards: {type: layer, default: ", demo_file("wards.shp"), "}"), "steps:", "  near: {command: reproject, layer: rooms, crs: EPSG:32757}",
+    "  joined: {command: join, layer: near, other: wards}", "  more: {command: compute, layer: joined, set: more = seats + 1}"
+  ), path)
+  for (time in 1:2) {
+    run <- suppressWarnings(run_workflow(path, folder = folder))
+    counted <- stats::setNames(run$steps$counted, run$steps$step)
+    expect_match(counted[["joined"]], "136 matched; 4 unmatched (kept with NA)", fixed = TRUE)
+    expect_identical(counted[["more"]], "")
+  }
+  log <- lapply(readLines(file.path(folder, "run.jsonl")), jsonlite::fromJSON)
+  expect_true(any(vapply(log, function(line) identical(line$counted, counted[["joined"]]), NA)))
+})
