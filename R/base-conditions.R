@@ -86,6 +86,9 @@ one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
        call = call)
 }
 
+# A whole number between two others?
+is_count <- function(x, least, most = Inf) rlang::is_integerish(x, 1, finite = TRUE) && x >= least && x <= most
+
 said <- new.env(parent = emptyenv())
 
 # A message that is worth saying once a session.

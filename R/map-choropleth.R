@@ -154,8 +154,6 @@ with_midpoint <- function(breaks, midpoint, values) {
   new_breaks(sort(values[is.finite(values)]), sort(cuts), attr(breaks, "method"), attr(breaks, "rounded"))
 }
 
-is_count <- function(x, least, most) rlang::is_integerish(x, 1, finite = TRUE) && x >= least && x <= most
-
 # A colour a class; with a midpoint the two sides have as many shades as the larger one needs, so that shades mean the same on both.
 sided_colours <- function(breaks, palette, reverse, midpoint) {
   classes <- length(breaks) - 1

@@ -93,14 +93,14 @@ standard_parallels <- function(place) {
 
 # The UTM zone that holds a layer, on its own datum where the registry has that, else on WGS 84; NULL where none does.
 utm_for <- function(place) {
-  zone <- floor((place$lon + 180) / 6) %% 60 + 1
+  zone <- utm_zone(place$lon)
   reach <- max(abs(c(place$extent[1], place$extent[3]) - (mean(place$extent[c(1, 3)]) - place$lon) - (6 * zone - 183)))
   if (reach > 4.5 || place$extent[2] < -80 || place$extent[4] > 84) return(NULL)
   south <- place$lat < 0
   table <- registry_table()
   name <- paste0(place$base$name, " / UTM zone ", zone, if (south) "S" else "N")
   code <- table$epsg[table$kind == "projected" & ascii_lower(table$name) == ascii_lower(name)]
-  if (!length(code)) code <- (if (south) 32700 else 32600) + zone
+  if (!length(code)) code <- utm_on_wgs84(place$lon, place$lat)
   reasoned(crs_by_code(code[1], NULL), "the UTM zone the layer lies in, conformal")
 }
 

@@ -223,7 +223,7 @@ tell_cut_ties <- function(cut, most) {
 }
 
 need_count <- function(count, call, what = "count") {
-  if (rlang::is_integerish(count, 1, finite = TRUE) && count >= 1) return(invisible())
+  if (is_count(count, 1)) return(invisible())
   fail("argument", "{.arg {what}} must be a whole number of 1 or more.", call = call)
 }
 

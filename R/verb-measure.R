@@ -149,9 +149,13 @@ planar_areas <- function(shapes) core(core_planar_measure(handles_of(shapes), st
 utm_code <- function(shapes) {
   extent <- extent_on_globe(shapes)
   if (anyNA(extent)) return("EPSG:\u2026")
-  zone <- floor((mean(extent[c("xmin", "xmax")]) + 180) / 6) %% 60 + 1
-  paste0("EPSG:", if (mean(extent[c("ymin", "ymax")]) < 0) 32700 + zone else 32600 + zone)
+  paste0("EPSG:", utm_on_wgs84(mean(extent[c("xmin", "xmax")]), mean(extent[c("ymin", "ymax")])))
 }
+
+utm_zone <- function(longitude) floor((longitude + 180) / 6) %% 60 + 1
+
+# The code of its CRS on WGS 84.
+utm_on_wgs84 <- function(longitude, latitude) utm_zone(longitude) + if (latitude < 0) 32700 else 32600
 
 #' Directions on the ellipsoid
 #'

@@ -18,6 +18,7 @@
 namespace civic {
 
 inline constexpr double pi = std::numbers::pi;
+inline constexpr double degree = pi / 180;  // in radians
 
 // Whole numbers of 128 bits, in which predicates on the grid are exact.
 #if !defined(__SIZEOF_INT128__)

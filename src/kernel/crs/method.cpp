@@ -4,8 +4,6 @@
 
 namespace civic {
 
-constexpr double degree = pi / 180;
-
 Method::Method(const Crs& crs)
     : ellipsoid(crs.datum.ellipsoid), central_meridian(angle_parameter(crs, "central_meridian")) {}
 

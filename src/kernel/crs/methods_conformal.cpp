@@ -5,7 +5,6 @@
 namespace civic {
 namespace {
 
-constexpr double degree = pi / 180;
 constexpr double krueger_reach = 1.2;                 // largest |eta'|
 constexpr double mercator_reach = 89.99999 * degree;  // largest latitude
 

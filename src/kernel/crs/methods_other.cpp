@@ -5,8 +5,6 @@
 namespace civic {
 namespace {
 
-constexpr double degree = pi / 180;
-
 Geodesic unit_geodesic(const Crs& crs) {
   Ellipsoid unit = crs.datum.ellipsoid;
   unit.semi_major = 1;

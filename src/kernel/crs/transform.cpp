@@ -11,8 +11,6 @@
 namespace civic {
 namespace {
 
-constexpr double degree = pi / 180;
-
 struct Linear {
   double matrix[3][3], offset[3];
 };

@@ -10,8 +10,6 @@
 namespace civic {
 namespace {
 
-constexpr double degree = pi / 180;
-
 [[noreturn]] void fail_at(const WktNode& node, const std::string& what) {
   throw CrsError("the text of the CRS " + what + " at character " + std::to_string(node.position));
 }

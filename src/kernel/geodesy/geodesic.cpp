@@ -13,7 +13,6 @@ namespace {
 // Names follow Karney 2013: alp azimuth, bet reduced latitude, sig arc on the auxiliary sphere, omg longitude on it,
 // lam longitude on the ellipsoid; s and c before them stand for sine and cosine, 1 and 2 after them for the two ends.
 
-constexpr double degree = pi / 180;
 constexpr double tiny = 1.5e-154;  // square root of the smallest normal number
 constexpr double epsilon = std::numeric_limits<double>::epsilon();
 constexpr double tol1 = 200 * epsilon;

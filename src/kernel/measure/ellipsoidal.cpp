@@ -9,8 +9,6 @@
 namespace civic {
 namespace {
 
-constexpr double degree = pi / 180;
-
 double line_length(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   double sum = 0;
   for (int i = v.begin; i + 1 < v.end; ++i) sum += geodesic.distance({s.x[i], s.y[i]}, {s.x[i + 1], s.y[i + 1]});

@@ -5,8 +5,6 @@
 namespace civic {
 namespace {
 
-constexpr double degree = pi / 180;
-
 void set_box(StoreBuffer& shape) {
   shape.boxes[0] = Box{};
   for (std::size_t i = 0; i < shape.x.size(); ++i) shape.boxes[0].add(shape.x[i], shape.y[i]);

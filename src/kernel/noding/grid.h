@@ -19,6 +19,21 @@ inline int orientation(GridPoint a, GridPoint b, GridPoint c) {
   return left > right ? 1 : left < right ? -1 : 0;
 }
 
+// Twice the area on the left of a walk, whose wrapped sums come out right, as the area itself fits.
+class TwiceArea {
+ public:
+  explicit TwiceArea(GridPoint base) : base_(base) {}
+  void step(GridPoint from, GridPoint to) {
+    sum_ += static_cast<UnsignedWide>(static_cast<Wide>(from.x - base_.x) * (to.y - base_.y) -
+                                      static_cast<Wide>(to.x - base_.x) * (from.y - base_.y));
+  }
+  double value() const { return static_cast<double>(static_cast<Wide>(sum_)); }
+
+ private:
+  GridPoint base_;
+  UnsignedWide sum_ = 0;
+};
+
 // Input stands on steps of 2^-60 of the largest coordinate, so that vertices keep their digits; places that are
 // computed stand on cells of 2^-52 of it, which doubles hold exactly.
 class Grid {

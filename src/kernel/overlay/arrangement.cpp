@@ -258,15 +258,12 @@ void Arrangement::trace_cycles() {
   for (int start = 0; start < static_cast<int>(cycle_.size()); ++start) {
     if (cycle_[start] >= 0) continue;
     const int cycle = static_cast<int>(areas_.size());
-    const GridPoint base = points_[origin(start)];
-    UnsignedWide twice_area = 0;  // whose wrapped sums come out right, as the area itself fits
-    for (int half = start; cycle_[half] < 0;) {
+    TwiceArea area(points_[origin(start)]);
+    for (int half = start; cycle_[half] < 0; half = next_[half]) {
       cycle_[half] = cycle;
-      const GridPoint p = direction(base, points_[origin(half)]), q = direction(base, points_[target(half)]);
-      twice_area += static_cast<UnsignedWide>(static_cast<Wide>(p.x) * q.y - static_cast<Wide>(q.x) * p.y);
-      half = next_[half];
+      area.step(points_[origin(half)], points_[target(half)]);
     }
-    areas_.push_back(static_cast<double>(static_cast<Wide>(twice_area)));
+    areas_.push_back(area.value());
   }
 }
 

@@ -91,14 +91,9 @@ class RegionTracer {
 
   void add_ring(std::vector<int> nodes, std::vector<Ring>& rings) {
     if (nodes.size() < 3) return;
-    UnsignedWide twice_area = 0;
-    const GridPoint base = a_.points_[nodes[0]];
-    for (std::size_t i = 1; i + 1 < nodes.size(); ++i) {
-      const GridPoint p = a_.points_[nodes[i]], q = a_.points_[nodes[i + 1]];
-      twice_area += static_cast<UnsignedWide>(static_cast<Wide>(p.x - base.x) * (q.y - base.y) -
-                                              static_cast<Wide>(q.x - base.x) * (p.y - base.y));
-    }
-    rings.push_back({std::move(nodes), static_cast<double>(static_cast<Wide>(twice_area))});
+    TwiceArea area(a_.points_[nodes[0]]);
+    for (std::size_t i = 1; i + 1 < nodes.size(); ++i) area.step(a_.points_[nodes[i]], a_.points_[nodes[i + 1]]);
+    rings.push_back({std::move(nodes), area.value()});
   }
 
   bool stands_alone(int node) const {

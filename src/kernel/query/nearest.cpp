@@ -40,7 +40,6 @@ class OnEllipsoid {
   Box box(int j) const { return y_.box(j); }
   // On the sphere of the least radius of curvature: beyond the parallels and meridians between.
   double bound(const Box& a, const Box& b) const {
-    constexpr double degree = pi / 180;
     const double radius = ellipsoid_.semi_major * (1 - ellipsoid_.flattening()) * (1 - ellipsoid_.flattening());
     const double north = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax}) * degree;
     double east = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax});
