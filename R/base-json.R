@@ -5,3 +5,26 @@ parse_json <- function(text, ...) {
   if (!valid) rlang::abort(c("It is no JSON.", x = valid_text(attr(valid, "err"))), use_cli_format = FALSE)
   jsonlite::fromJSON(text, ...)
 }
+
+# As JSON text in UTF-8. Numbers keep all their digits, of which jsonlite would write 15: they go through it as marked texts.
+write_json <- function(x, ...) {
+  text <- jsonlite::toJSON(with_numbers_marked(x), auto_unbox = TRUE, null = "null", na = "null", ...)
+  enc2utf8(gsub("\"\\\\u0002(-?[0-9][0-9.e+-]*)\"", "\\1", text, perl = TRUE))
+}
+
+with_numbers_marked <- function(x) {
+  if (is.list(x)) {
+    x[] <- lapply(x, with_numbers_marked)
+    return(x)
+  }
+  if (!is.double(x) || (is.object(x) && !inherits(x, "AsIs"))) return(x)
+  text <- number_in_json(as.double(x))
+  attributes(text) <- attributes(x)
+  text
+}
+
+number_in_json <- function(x) {
+  whole <- is.finite(x) & x == trunc(x) & abs(x) < 1e15
+  text <- ifelse(whole, sprintf("%.0f", x), core(core_number_text(x, -1L)))
+  ifelse(is.finite(x), paste0("\u0002", text), NA_character_)
+}

@@ -277,4 +277,4 @@ report_failure <- function(e, options, code) {
   code
 }
 
-as_json <- function(x) jsonlite::toJSON(x, auto_unbox = TRUE, null = "null", na = "null", digits = NA, pretty = TRUE)
+as_json <- function(x) write_json(x, pretty = TRUE)

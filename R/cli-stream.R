@@ -84,7 +84,7 @@ write_stream <- function(x, con = pipe_out()) {
   kinds <- vapply(as.list(attribute_table(x)), kind_of_column, "")
   about <- list(version = 1L, crs = if (!is.null(crs)) if (is.na(crs$code)) crs_text(crs, "wkt2") else crs$code, columns = as.list(kinds),
                 history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), c("stale", "code", "given"))]))
-  line <- jsonlite::toJSON(list(civicatlas = about), auto_unbox = TRUE, digits = NA, null = "null", na = "null")
+  line <- write_json(list(civicatlas = about))
   encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), columns, -1L, "", "lines"))
   on.exit(close(con))
   writeBin(c(charToRaw(enc2utf8(paste0(line, "\n"))), encoded$bytes), con)

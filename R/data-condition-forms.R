@@ -70,7 +70,7 @@ text_of_case <- function(args, node) {
 #' @export
 condition_json <- function(condition) {
   tree <- parse_text(condition, "condition", call = rlang::current_env())
-  as.character(jsonlite::toJSON(json_of_tree(tree), auto_unbox = TRUE, digits = NA, null = "null"))
+  write_json(json_of_tree(tree))
 }
 
 #' @rdname condition_json

@@ -10,11 +10,23 @@
 #' extent_of(point_shapes(c(1, 3), c(2, 5)))
 #' @export
 extent_of <- function(x) {
-  if (is_tiled(x)) return(if (length(x$steps)) tile_work$extent(x) else extent_of_tiles(x$source))
+  if (is_tiled(x)) return(if (length(x$steps)) tile_work$extent(x) else extent_of_tiled(x))
   shapes <- as_shapes(x)
-  extent <- extent_on_globe(shapes)
-  if (in_plain_degrees(shapes) && isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) extent[c("xmin", "xmax")] <- wrapped(extent[c("xmin", "xmax")])
-  extent
+  wrapped_extent(extent_on_globe(shapes), shapes)
+}
+
+# Longitudes between -180 and 180.
+wrapped_extent <- function(extent, shapes) {
+  if (!in_plain_degrees(shapes) || !isTRUE(extent[["xmax"]] - extent[["xmin"]] <= 180)) return(extent)
+  replace(extent, c("xmin", "xmax"), wrapped(extent[c("xmin", "xmax")]))
+}
+
+# As the boxes of the tiles have it: one tile that has shapes on both sides of the antimeridian makes it as wide as the world.
+extent_of_tiled <- function(x) {
+  plain <- extent_of_tiles(x$source)
+  if (!is_spatial_frame(x$prototype)) return(plain)
+  boxes <- t(as.matrix(x$source$tiles[c("xmin", "ymin", "xmax", "ymax")]))
+  wrapped_extent(across_antimeridian(plain, as_shapes(x$prototype), boxes[, !is.na(boxes[1, ]), drop = FALSE]), as_shapes(x$prototype))
 }
 
 # The box around all tiles of a source.
@@ -33,9 +45,13 @@ box_of <- function(x) {
 # The same on the globe: on longitude and latitude, xmax goes on beyond 180 where shapes lie nearer to one another across the
 # antimeridian.
 extent_on_globe <- function(shapes) {
-  plain <- box_of(shapes)
+  across_antimeridian(box_of(shapes), shapes, boxes_of(in_one_piece(shapes)))
+}
+
+# `boxes`, one a column, are worked out only where the plain box is wider than half the world.
+across_antimeridian <- function(plain, shapes, boxes) {
   if (!in_plain_degrees(shapes) || anyNA(plain) || plain[["xmax"]] - plain[["xmin"]] <= 180) return(plain)
-  span <- span_of_longitudes(boxes_of(in_one_piece(shapes)))
+  span <- span_of_longitudes(boxes)
   if (diff(span) > 180) plain else replace(plain, c("xmin", "xmax"), span)
 }
 

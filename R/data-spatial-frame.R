@@ -211,10 +211,10 @@ kinds_in_words <- function(shapes) {
   if (length(words)) paste(words, collapse = ", ") else "none"
 }
 
-extent_in_words <- function(shapes) {
-  extent <- extent_of(shapes)
+extent_in_words <- function(x) {
+  extent <- extent_of(x)
   if (anyNA(extent)) return("empty")
-  digits <- coordinate_decimals(crs_of(shapes))
+  digits <- coordinate_decimals(crs_of(x))
   edges <- formatC(round(extent, digits), format = "f", digits = digits, drop0trailing = TRUE)
   sprintf("x %s to %s, y %s to %s", edges[1], edges[3], edges[2], edges[4])
 }

@@ -113,10 +113,10 @@ new_run_log <- function(folder, workflow, values) {
   now <- format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC")
   writeLines(enc2utf8(c(paste0(now, "  ", workflow$title), paste0("  ", names(shown), " = ", shown, recycle0 = TRUE))), text, useBytes = TRUE)
   started <- list(started = now, workflow = workflow$title, version = as.character(utils::packageVersion("civicatlas")), inputs = as.list(shown))
-  writeLines(as_json_line(started), lines, useBytes = TRUE)
+  writeLines(write_json(started), lines, useBytes = TRUE)
   add <- function(line, file) cat(enc2utf8(line), "\n", file = file, sep = "", append = TRUE)
   function(about) {
-    add(as_json_line(about), lines)
+    add(write_json(about), lines)
     memory <- if (is.null(about$peak_megabytes) || is.na(about$peak_megabytes)) "" else sprintf(", %.0f MB at most", about$peak_megabytes)
     counts <- sprintf("%s: %s, %s rows in, %s out, %s s%s%s", about$step, about$command, about$rows_in %||% "?", about$rows_out %||% "?",
                       about$seconds %||% "?", memory, if (isTRUE(about$kept)) ", kept from before" else "")
@@ -125,4 +125,3 @@ new_run_log <- function(folder, workflow, values) {
   }
 }
 
-as_json_line <- function(x) enc2utf8(as.character(jsonlite::toJSON(x, auto_unbox = TRUE, null = "null", na = "null", digits = NA)))

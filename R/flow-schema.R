@@ -25,7 +25,7 @@ workflow_schema <- function(file = NULL) {
                       additionalProperties = FALSE)
     ), c("version", "steps"), additionalProperties = FALSE)
   )
-  text <- as.character(jsonlite::toJSON(schema, auto_unbox = TRUE, pretty = 2, digits = NA))
+  text <- write_json(schema, pretty = 2)
   if (is.null(file)) return(text)
   writeLines(enc2utf8(text), file, useBytes = TRUE)
   invisible(text)

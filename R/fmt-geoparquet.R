@@ -293,7 +293,7 @@ write_geoparquet <- function(x, target, options, call) {
     boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
     columns[[name]] <- I(wkb_of(shapes))
     columns[paste0("bbox.", box_members)] <- lapply(1:4, function(edge) boxes[edge, ])
-    metadata <- c(geo = as.character(jsonlite::toJSON(parquet_geo(shapes, name), auto_unbox = TRUE, digits = NA, null = "null")))
+    metadata <- c(geo = write_json(parquet_geo(shapes, name)))
   }
   data <- vctrs::new_data_frame(columns, n = nrow(x))
   names(data) <- sub("^bbox[.](xmin|ymin|xmax|ymax)$", "\\1", names(columns))

@@ -27,8 +27,8 @@ write_manifest <- function(source, history = NULL) {
     columns = lapply(names(source$columns), function(name) list(name = name, type = type_of_column(source$columns[[name]]))),
     tiles = tiles, ranges = source$ranges, history = history
   )
-  text <- jsonlite::toJSON(content, auto_unbox = TRUE, digits = NA, null = "null", na = "null", dataframe = "rows", pretty = TRUE)
-  writeLines(enc2utf8(as.character(text)), file.path(source$folder, manifest_name), useBytes = TRUE)
+  text <- write_json(content, dataframe = "rows", pretty = TRUE)
+  writeLines(text, file.path(source$folder, manifest_name), useBytes = TRUE)
   source
 }
 
@@ -271,7 +271,7 @@ metadata_of_tile <- function(shapes, name) {
   if (is.null(shapes)) return(character())
   geo <- parquet_geo(shapes, name)
   geo$columns[[1]]$covering <- NULL
-  c(geo = as.character(jsonlite::toJSON(geo, auto_unbox = TRUE, digits = NA, null = "null")))
+  c(geo = write_json(geo))
 }
 
 row_of_tile <- function(path, columns, shapes, rows) {

@@ -143,7 +143,7 @@ note_result <- function(state, task, k, found, kept) {
   if (is.null(task$work) || kept) return(invisible())
   line <- list(tile = k, rows = found$rows, seconds = found$seconds, process = found$process, memory = found$memory, at = round(clock() - state$started, 3),
                warnings = length(found$told))
-  cat(as.character(jsonlite::toJSON(line, auto_unbox = TRUE, null = "null")), "\n", sep = "", file = file.path(task$work, "run.jsonl"), append = TRUE)
+  cat(write_json(line), "\n", sep = "", file = file.path(task$work, "run.jsonl"), append = TRUE)
 }
 
 # Each kind of warning once, as the first tile gave it, with how many more did. Numbers of rows are those in the tile.

@@ -32,7 +32,7 @@ format.tiled_layer <- function(x, ...) {
            if (is.finite(size)) paste0(", ", format_size(size))),
     if (!is.null(source$folder)) paste0("  folder  ", printable(source$folder)),
     if (spatial) paste0("  CRS     ", printable(crs_label(crs))),
-    if (spatial && !length(x$steps)) paste0("  extent  ", paste(format(extent_of_tiles(source), digits = 7, trim = TRUE), collapse = ", ")),
+    if (spatial && !length(x$steps)) paste0("  extent  ", extent_in_words(x)),
     if (length(columns)) paste0("  columns ", printable(first_of(paste0(columns, " (", types, ")"), 12))),
     if (length(x$steps)) c("  put off, until run_tiles() or dplyr::collect():", paste0("    ", vapply(x$steps, function(step) printable(step$text), "")))
   )
@@ -92,7 +92,7 @@ pull.tiled_layer <- function(.data, var = -1, name = NULL, ...) {
 register_tile_work("extent", function(x) {
   boxes <- lapply(seq_len(tiles_in(x$source)), function(k) box_of(frame_of_steps(x, k)))
   x$source$tiles <- tibble::as_tibble(do.call(rbind, c(list(matrix(double(), 0, 4, dimnames = list(NULL, box_members))), boxes)))
-  extent_of_tiles(x$source)
+  extent_of_tiled(x)
 })
 
 # What a description tells of any source.

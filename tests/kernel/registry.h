@@ -11,7 +11,6 @@
 
 namespace test {
 
-constexpr double degree = civic::pi / 180;
 
 inline const civic::Registry& registry() {
   static const civic::Registry instance = civic::Registry::load(std::string(CIVIC_ROOT) + "/inst/crs/registry.tsv.gz");

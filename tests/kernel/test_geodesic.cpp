@@ -16,8 +16,8 @@ const Geodesic& wgs84() {
 }
 
 double off(GeoPoint a, double longitude, double latitude) {
-  return test::ground_distance(a.longitude * test::degree, a.latitude * test::degree, longitude * test::degree,
-                               latitude * test::degree);
+  return test::ground_distance(a.longitude * civic::degree, a.latitude * civic::degree, longitude * civic::degree,
+                               latitude * civic::degree);
 }
 
 StoreBuffer shape(const std::string& text) { return test::store_of({text}); }
@@ -38,7 +38,7 @@ TEST_CASE("geodesics agree with the reference vectors") {
     const double azimuth = std::stod(row[5]);
     // A nanometre on the ground at the far end, or the rounding of the coordinates there.
     const double lever = std::max(std::fabs(line.reduced_length), 1e-3);
-    CHECK(std::fabs(std::remainder(line.azimuth1 - azimuth, 360)) * test::degree * lever < 2e-8);
+    CHECK(std::fabs(std::remainder(line.azimuth1 - azimuth, 360)) * civic::degree * lever < 2e-8);
     const GeodesicEnd end = wgs84().direct(from, azimuth, distance);
     CHECK(off({end.longitude, end.latitude}, to.longitude, to.latitude) < 2e-8);
   }
@@ -80,7 +80,7 @@ TEST_CASE("on a sphere geodesics are great circles") {
   const Geodesic sphere(Ellipsoid{"sphere", 1, 0});
   for (int i = 0; i < 500; ++i) {
     const double l1 = longitude(random), f1 = latitude(random), l2 = longitude(random), f2 = latitude(random);
-    const double d = (l2 - l1) * test::degree, a = f1 * test::degree, b = f2 * test::degree;
+    const double d = (l2 - l1) * civic::degree, a = f1 * civic::degree, b = f2 * civic::degree;
     const double y =
         std::hypot(std::cos(b) * std::sin(d), std::cos(a) * std::sin(b) - std::sin(a) * std::cos(b) * std::cos(d));
     const double x = std::sin(a) * std::sin(b) + std::cos(a) * std::cos(b) * std::cos(d);

@@ -4,7 +4,6 @@
 #include "registry.h"
 
 using namespace civic;
-using test::degree;
 using test::registry;
 
 namespace {

@@ -8,7 +8,6 @@
 #include "registry.h"
 
 using namespace civic;
-using test::degree;
 using test::registry;
 
 namespace {

@@ -166,6 +166,12 @@ test_that("tiles across the antimeridian find their neighbours, and distances on
   expect_same_layer(run_tiles(join_nearest(x, y)), join_nearest(dplyr::collect(x), dplyr::collect(y)))
   near <- function(x, y) keep_where(x, y, "within distance", distance = 20, unit = "km")
   expect_same_layer(run_tiles(near(x, y)), near(dplyr::collect(x), dplyr::collect(y)))
+  single <- tile_up(points(12), withr::local_tempfile(), rows_per_tile = 1)
+  frame <- dplyr::collect(single)
+  expect_gt(extent_of(frame)[["xmin"]], extent_of(frame)[["xmax"]])
+  expect_identical(extent_of(single), extent_of(frame))
+  expect_equal(extent_of(keep_rows(single, id > 2)), extent_of(keep_rows(frame, id > 2)))
+  expect_match(paste(format(single), collapse = " "), "extent  x 178[.0-9]* to -178", perl = TRUE)
 })
 
 # --- making tiles --------------------------------------------------------------------------------------------------------
