@@ -136,7 +136,7 @@ takes_filters <- function(source, query) {
 
 features_window <- function(window, asked) {
   if (is.null(window)) return(NULL)
-  c(list(bbox = paste(format(window, digits = 15, trim = TRUE), collapse = ",")), if (!is.null(asked$address)) list(`bbox-crs` = asked$address))
+  c(list(bbox = paste(core(core_number_text(window, -1L)), collapse = ",")), if (!is.null(asked$address)) list(`bbox-crs` = asked$address))
 }
 
 header_of_features <- function(source) {
