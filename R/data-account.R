@@ -14,7 +14,7 @@
 #' account_of(joined)
 #' @export
 account_of <- function(x) {
-  if (!is_spatial_frame(x)) fail("argument", "Only a spatial frame has an account.", call = rlang::current_env())
+  need_frame(x, "account_of", rlang::current_env())
   steps <- attr(x, "history", exact = TRUE)
   accounts <- lapply(steps, `[[`, "account")
   of_step <- rep(seq_along(steps), lengths(accounts))

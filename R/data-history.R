@@ -9,7 +9,7 @@
 #' history_of(wards)
 #' @export
 history_of <- function(x) {
-  if (!is_spatial_frame(x)) fail("argument", "Only a spatial frame has a history.", call = rlang::current_env())
+  need_frame(x, "history_of", rlang::current_env())
   steps <- attr(x, "history", exact = TRUE)
   pick <- function(field, type) vapply(steps, `[[`, type, field)
   tibble::tibble(

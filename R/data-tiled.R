@@ -128,6 +128,12 @@ perform_step_on <- function(layer, step) {
 dplyr_verbs <- c("filter", "mutate", "select", "rename")
 
 # What a verb that is not for tiled layers says of one.
+# A verb of frames alone.
+need_frame <- function(x, verb, call) {
+  need_no_tiles(x, call)
+  if (!is_spatial_frame(x)) fail("argument", "{.fn {verb}} takes a spatial frame.", call = call)
+}
+
 need_no_tiles <- function(x, call) {
   if (is_tiled(x)) fail("argument", c("A tiled layer cannot be used here.", in_memory_remedy()), call = call)
 }

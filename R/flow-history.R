@@ -17,7 +17,7 @@
 #' @export
 workflow_of <- function(x, inputs = NULL, title = "A workflow", file = NULL) {
   call <- rlang::current_env()
-  if (!is_spatial_frame(x)) fail("argument", "Only a spatial frame has a history.", call = call)
+  need_frame(x, "workflow_of", call)
   made <- new.env(parent = emptyenv())
   made$inputs <- list()
   made$steps <- list()

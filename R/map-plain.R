@@ -80,7 +80,7 @@ key_of_layers <- function(colours, dimension) {
   }
 }
 
-#' @param object,x A spatial frame.
+#' @param object,x A spatial frame, or a tiled layer.
 #' @param column A column to map, or nothing.
 #' @rdname plain_map
 #' @method autoplot spatial_frame
@@ -105,6 +105,10 @@ plot.spatial_frame <- function(x, column = NULL, ...) {
   print(map)
   invisible(map)
 }
+
+#' @rdname plain_map
+#' @export
+plot.tiled_layer <- function(x, column = NULL, ...) plot(for_map(x), {{ column }}, ...)
 
 #' @rdname plain_map
 #' @export

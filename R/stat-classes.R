@@ -62,6 +62,10 @@ class_methods <- c("natural", "quantile", "equal", "standard deviation", "geomet
 
 # The finite ones, ascending.
 values_to_classify <- function(x, call) {
+  if (is_tiled(x)) {
+    fail("argument", c("{.arg x} is a tiled layer, and only numbers have class intervals.", i = "{.code dplyr::pull(x, column)} gives those of a column."),
+         call = call)
+  }
   if (!is.numeric(x)) {
     text <- if (is.character(x) || is.factor(x)) utils::head(unique(stats::na.omit(as.character(x))), 3)
     fail("argument", c("{.arg x} is {.obj_type_friendly {x}}, and only numbers have class intervals.",

@@ -71,3 +71,36 @@ dissolve_pair <- function(a, b) {
 register_tiled_verb("dissolve_by", function(args, slot) {
   list(kind = "whole", part = part_of_dissolve, merge = merge_dissolve)
 }, layers = ".x", masked = c("...", ".once"))
+
+# --- merged buffers and bands --------------------------------------------------------------------------------------------
+
+part_of_buffers <- function(x, args) {
+  args$x <- x
+  list(shapes = as_shapes(quietly(rlang::inject(buffer_by(!!!args)))), group = 1L)
+}
+
+merge_buffers <- function(parts, args, before) {
+  if (!length(parts)) parts <- list(part_of_buffers(before, args))
+  single_shape(before, dissolve_upward(parts)$shapes)
+}
+
+register_tiled_verb("buffer_by", function(args, slot) {
+  if (isTRUE(args$merged)) list(kind = "whole", part = part_of_buffers, merge = merge_buffers) else list(kind = "rows", changes = TRUE)
+}, masked = "distance")
+
+part_of_bands <- function(x, args) {
+  style <- buffer_style("round", "round", args$segments %||% 16, "both", NULL)
+  reach <- reach_of_bands(as_shapes(x), args$distances, args$unit, style, NULL)
+  lapply(reach, function(shape) if (!is.null(shape)) list(shapes = shape, group = 1L))
+}
+
+merge_bands <- function(parts, args, before) {
+  if (!length(parts)) parts <- list(part_of_bands(before, args))
+  reach <- lapply(seq_along(parts[[1]]), function(i) {
+    some <- Filter(Negate(is.null), lapply(parts, `[[`, i))
+    if (length(some)) dissolve_upward(some)$shapes
+  })
+  frame_of_bands(reach, args$distances, args$within, NULL)
+}
+
+register_tiled_verb("bands_around", function(args, slot) list(kind = "whole", part = part_of_bands, merge = merge_bands))

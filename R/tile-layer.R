@@ -59,6 +59,9 @@ names.tiled_layer <- function(x) setdiff(names(unclass(x)$prototype), row_number
 #' @export
 as.data.frame.tiled_layer <- function(x, ...) as.data.frame(collect_tiles(x))
 
+#' @export
+summary.tiled_layer <- function(object, ...) describe_layer(object)
+
 #' @rawNamespace S3method(dplyr::collect, tiled_layer)
 collect.tiled_layer <- function(x, ...) collect_tiles(x)
 

@@ -32,16 +32,14 @@ distance_of_relation <- function(args) if (!is.null(args$distance)) list(length 
 
 for (verb in c("keep_rows", "drop_rows")) register_tiled_verb(verb, rows_alone(), masked = "where")
 for (verb in c("add_measures", "join_table")) register_tiled_verb(verb, rows_alone())
-for (verb in c("reproject_to", "declare_crs", "repair_shapes", "centroid_of", "inner_point_of", "boundary_of", "outer_ring_of")) {
+for (verb in c("reproject_to", "declare_crs", "repair_shapes", "centroid_of", "inner_point_of", "boundary_of", "outer_ring_of", "parts_of",
+               "cut_at_antimeridian")) {
   register_tiled_verb(verb, rows_alone(changes = TRUE))
 }
 register_tiled_verb("hull_of", rows_alone(changes = TRUE, refuse = function(args) if (isTRUE(args$merged)) "one hull is of all rows"))
 register_tiled_verb("simplify_by", rows_alone(changes = TRUE, refuse = function(args) {
   if (!isFALSE(args$keep_borders)) "borders are kept common with neighbours that lie in other tiles; keep_borders = FALSE simplifies each shape by itself"
 }))
-register_tiled_verb("buffer_by", rows_alone(changes = TRUE, refuse = function(args) {
-  if (isTRUE(args$merged)) "merged buffers are of all rows; buffer_by(x, ...) |> dissolve_by() merges them"
-}), masked = "distance")
 for (verb in c("keep_where", "drop_where")) register_tiled_verb(verb, rows_beside(far_apart, distance_of_relation), layers = c("x", "y"))
 register_tiled_verb("join_where", rows_beside(far_apart, distance_of_relation, cut = function(args) identical(args$multiple, "largest")), layers = c("x", "y"))
 for (verb in c("clip_to", "erase_by")) register_tiled_verb(verb, rows_beside(changes = TRUE), layers = c("x", "mask"))

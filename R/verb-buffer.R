@@ -65,6 +65,7 @@ distances_in_words <- function(distances, unit, crs) {
 #' @rdname buffer_by
 #' @export
 bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16) {
+  if (is_tiled(x)) return(put_off("bands_around"))
   verb <- begin_verb("bands_around")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
@@ -73,16 +74,23 @@ bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16
   style <- buffer_style("round", "round", segments, "both", call)
   warn_of_distances(shapes)
   tell_crossed(shapes, call)
-  reach <- lapply(distances, function(distance) dissolved(buffers(shapes, buffer_distances(shapes, distance, unit, call), style, call), call))
-  bands <- lapply(seq_along(reach), function(i) {
-    inner <- if (i > 1) reach[[i - 1]] else if (any(grepl("polygon", geometry_type_of(shapes)))) dissolved(shapes, call)
-    band <- reach[[i]]
-    if (!is.null(inner)) band <- cut_out(band, inner, FALSE, call)
-    if (!is.null(within)) band <- cut_out(band, as_shapes(within), TRUE, call)
-    band
-  })
-  out <- frame_of_columns(from = c(0, distances[-length(distances)]), to = distances, geometry = do.call(vctrs::vec_c, bands))
+  out <- frame_of_bands(reach_of_bands(shapes, distances, unit, style, call), distances, within, call)
   end_verb(verb, out, x, line = paste(counted(length(shapes), "shape"), "in,", counted(nrow(out), "band"), "out"))
+}
+
+# The ground of polygons, NULL where there are none, then what lies within each distance: a single shape each.
+reach_of_bands <- function(shapes, distances, unit, style, call) {
+  ground <- if (any(grepl("polygon", geometry_type_of(shapes)))) dissolved(shapes, call)
+  within <- lapply(distances, function(distance) dissolved(buffers(shapes, buffer_distances(shapes, distance, unit, call), style, call), call))
+  c(list(ground), within)
+}
+
+frame_of_bands <- function(reach, distances, within, call) {
+  bands <- lapply(seq_along(reach)[-1], function(i) {
+    band <- if (is.null(reach[[i - 1]])) reach[[i]] else cut_out(reach[[i]], reach[[i - 1]], FALSE, call)
+    if (is.null(within)) band else cut_out(band, as_shapes(within), TRUE, call)
+  })
+  frame_of_columns(from = c(0, distances[-length(distances)]), to = distances, geometry = do.call(vctrs::vec_c, bands))
 }
 
 are_ascending <- function(x) is.numeric(x) && length(x) && !anyNA(x) && all(diff(c(0, x)) > 0)

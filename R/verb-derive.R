@@ -77,6 +77,7 @@ inner_point_of <- function(x) {
 #' @rdname boundary_of
 #' @export
 parts_of <- function(x) {
+  if (is_tiled(x)) return(put_off("parts_of"))
   verb <- begin_verb("parts_of")
   shapes <- as_shapes(x)
   parts <- single_parts(shapes)

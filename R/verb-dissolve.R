@@ -20,7 +20,7 @@ dissolve_by <- function(.x, ..., .once = NULL) {
   verb <- begin_verb("dissolve_by")
   call <- rlang::current_env()
   x <- .x
-  if (!is_spatial_frame(x)) fail("argument", "{.fn dissolve_by} takes a spatial frame.", call = call)
+  need_frame(x, "dissolve_by", call)
   given <- rlang::enquos(...)
   named <- nzchar(rlang::names2(given))
   need_no_arguments(given[named], "once", call)

@@ -24,6 +24,7 @@ flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL
   regions <- .regions
   flows <- .flows
   if (!is_spatial_frame(regions)) fail("argument", "{.arg regions} must be a spatial frame.", call = call)
+  need_no_tiles(flows, call)
   if (!is.data.frame(flows)) fail("argument", "{.arg flows} must be a table.", call = call)
   columns <- attribute_table(dplyr::ungroup(flows))
   from <- named_column(columns, rlang::enquo(.from), ".from", call)

@@ -162,7 +162,7 @@ split_at_lines <- function(x, y, crs, verb_call, call) {
 flatten_layer <- function(x) {
   verb <- begin_verb("flatten_layer")
   call <- rlang::current_env()
-  if (!is_spatial_frame(x)) fail("argument", "{.fn flatten_layer} takes a spatial frame.", call = call)
+  need_frame(x, "flatten_layer", call)
   shapes <- polygons_of(x, "x", call)
   found <- core(core_flatten(handles_of(shapes), store_of(shapes)), call = call)
   counts <- lengths(found$rows)

@@ -18,7 +18,7 @@
 refresh_measures <- function(x) {
   verb <- begin_verb("refresh_measures")
   call <- rlang::current_env()
-  if (!is_spatial_frame(x)) fail("argument", "{.fn refresh_measures} takes a spatial frame.", call = call)
+  need_frame(x, "refresh_measures", call)
   stale <- stale_columns(x)
   if (!length(stale)) {
     say("{.fn refresh_measures}: no column held a measure of the shapes before they changed.")

@@ -150,7 +150,7 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
                            add = NULL) {
   verb <- begin_verb("absorb_slivers")
   call <- rlang::current_env()
-  if (!is_spatial_frame(x)) fail("argument", "{.fn absorb_slivers} takes a spatial frame.", call = call)
+  need_frame(x, "absorb_slivers", call)
   one_of(into, absorbing_neighbours, "into", call = call)
   if (is.null(area) && is.null(thinness) && is.null(narrower_than)) {
     fail("argument", c("Nothing says which shapes are slivers.", i = "Give {.arg area}, {.arg narrower_than} or {.arg thinness}."), call = call)

@@ -41,6 +41,7 @@ stack_layers <- function(..., source = NULL) {
 
 # Whether the layers to stack have shapes: all or none.
 check_layers <- function(layers, call) {
+  for (layer in layers) need_no_tiles(layer, call)
   if (!length(layers) || !all(vapply(layers, is.data.frame, NA))) {
     fail("argument", "Give the layers to stack as spatial frames or data frames.", call = call)
   }

@@ -174,6 +174,45 @@ test_that("tiles across the antimeridian find their neighbours, and distances on
   expect_match(paste(format(single), collapse = " "), "extent  x 178[.0-9]* to -178", perl = TRUE)
 })
 
+test_that("merged buffers, bands and parts over tiles are those of the frame", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(41)
+  same_ground <- function(a, b) {
+    expect_identical(names(a), names(b))
+    expect_equal(area_of(a), area_of(b), tolerance = 1e-9)
+    expect_equal(area_of(overlay_with(a, b, "symmetric difference")) |> sum(), 0, tolerance = 1e-6 * sum(area_of(a)))
+    expect_true(all(check_shapes(a)$valid))
+  }
+  for (kind in c("points", "polygons")) {
+    x <- in_tiles(repair_shapes(random_layer(60, kind)), 4)
+    frame <- dplyr::collect(x)
+    same_ground(run_tiles(buffer_by(x, 30, merged = TRUE)), buffer_by(frame, 30, merged = TRUE))
+    bands <- run_tiles(bands_around(x, c(20, 50)))
+    expect_identical(bands[c("from", "to")], bands_around(frame, c(20, 50))[c("from", "to")])
+    expect_equal(area_of(bands), area_of(bands_around(frame, c(20, 50))), tolerance = 1e-9)
+    within <- buffer_by(frame[1:5, ], 40, merged = TRUE)
+    expect_equal(area_of(run_tiles(bands_around(x, 30, within = within))), area_of(bands_around(frame, 30, within = within)), tolerance = 1e-9)
+    expect_same_layer(run_tiles(parts_of(x)), parts_of(frame))
+  }
+  none <- run_tiles(buffer_by(keep_rows(x, id < 0), 30, merged = TRUE))
+  expect_identical(wkt_of(none), wkt_of(buffer_by(frame[0, ], 30, merged = TRUE)))
+})
+
+test_that("what cannot be done on tiles says how it can be done", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  x <- tile_up(read_layer(demo_file("wards.shp")), withr::local_tempfile(), rows_per_tile = 10)
+  for (verb in list(absorb_slivers, flatten_layer, refresh_measures, account_of, history_of, workflow_of, check_shapes, area_of)) {
+    expect_error(verb(x), "dplyr::collect", class = "civicatlas_error_argument")
+  }
+  expect_error(stack_layers(x, x), "dplyr::collect", class = "civicatlas_error_argument")
+  expect_error(class_breaks(x), "dplyr::pull", class = "civicatlas_error_argument")
+  expect_length(class_breaks(dplyr::pull(x, residents), 3), 4)
+  expect_identical(summary(x)$rows, describe_layer(x)$rows)
+  grDevices::pdf(NULL)
+  withr::defer(grDevices::dev.off())
+  expect_s3_class(plot(x, residents), "ggplot")
+})
+
 # --- making tiles --------------------------------------------------------------------------------------------------------
 
 test_that("sources of all formats are streamed, and tiles are balanced and along the curve", {
@@ -528,7 +567,6 @@ test_that("what cannot be done tile by tile is refused with a way that can", {
   expect_error(overlay_with(x, y, keep = "union"), "identity")
   expect_error(overlay_with(x, y, tolerance = 5), "tile by tile")
   expect_error(simplify_by(x, 5), "keep_borders = FALSE")
-  expect_error(buffer_by(x, 5, merged = TRUE), "dissolve_by")
   expect_error(keep_where(x, y, "disjoint"), "disjoint")
   expect_error(summarise_into(x, y), "frame")
   expect_error(dplyr::mutate(x, share = value / sum(value)), "all rows")
@@ -543,7 +581,7 @@ test_that("what cannot be done tile by tile is refused with a way that can", {
   expect_s3_class(quiet(neighbours_of(dplyr::collect(x))), class(quiet(neighbours_of(y))))
   expect_error(keep_rows(x, "nothing > 1"), "nothing")
   expect_error(clip_to(x, reproject_to(y, 4326)), "CRS")
-  expect_error(stack_layers(x, y), "spatial frames")
+  expect_error(stack_layers(x, y), "dplyr::collect")
 })
 
 test_that("a map is drawn of simplified shapes, of which no measure is taken", {
