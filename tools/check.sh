@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Builds the package with its vignettes and checks it: no error, no warning, and no note that tools/check-notes.md does not
-# explain under the name of its check.
+# explain under the name of its check. CHECK_ARGS: what else R CMD check is given.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 folder=.build/check
@@ -9,7 +9,7 @@ git ls-files -z -co --exclude-standard | xargs -0 cp --parents -t $folder/civica
 export R_MAKEVARS_USER=$PWD/tools/Makevars.check MAKEFLAGS=-j$(nproc) _R_CHECK_FORCE_SUGGESTS_=true
 cd $folder
 R CMD build civicatlas >build.log 2>&1 || { tail -n 40 build.log; exit 1; }
-R CMD check --no-manual civicatlas_*.tar.gz || true
+R CMD check --no-manual ${CHECK_ARGS:-} civicatlas_*.tar.gz || true
 
 log=civicatlas.Rcheck/00check.log
 grep -q '^Status: ' $log || { echo "check: it broke off"; exit 1; }

@@ -192,7 +192,8 @@ test_that("every file whose messages advise code is named here or in the tests o
   tested <- c(
     "base-conditions.R", "data-antimeridian.R", "data-crs.R", "data-reproject.R", "fmt-geopackage-write.R", "fmt-shapefile.R", "io-source.R", "io-write.R",
     "verb-distortion.R", "verb-join-table.R", "verb-join.R", "verb-measure.R", "verb-mend.R", "verb-overlay.R", "verb-regions.R", "verb-slivers.R",
-    "verb-summaries.R", "map-sheet.R", "data-tiled.R", "io-tiles.R", "tile-verbs.R", "tile-layer.R", "stat-classes.R",  # these in test-tiles.R
+    "verb-summaries.R", "map-sheet.R",
+    "data-tiled.R", "io-tiles.R", "tile-verbs.R", "tile-layer.R", "stat-classes.R",  # these in test-tiles.R
     "stat-autocorrelation.R", "io-web.R", "flow-kept.R"  # the last in test-workflows.R
   )
   expect_identical(setdiff(names(lines)[advise], tested), character())
