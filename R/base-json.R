@@ -9,7 +9,7 @@ parse_json <- function(text, ...) {
 # As JSON text in UTF-8. Numbers keep all their digits, of which jsonlite would write 15: they go through it as marked texts.
 write_json <- function(x, ...) {
   text <- jsonlite::toJSON(with_numbers_marked(x), auto_unbox = TRUE, null = "null", na = "null", ...)
-  enc2utf8(gsub("\"\\\\u0002(-?[0-9][0-9.e+-]*)\"", "\\1", text, perl = TRUE))
+  enc2utf8(gsub("\"\\\\u0002(-?[0-9][0-9.e+-]*)\"", "\\1", as.character(text), perl = TRUE))
 }
 
 with_numbers_marked <- function(x) {

@@ -123,11 +123,12 @@ made_to_measure <- function(method, reason, place, parameters) {
 # How far lengths and areas are off across the extent, at its corners and middle.
 distortion_in_words <- function(crs, place) {
   at <- expand.grid(lon = c(place$extent[1], place$lon, place$extent[3]), lat = c(place$extent[2], place$lat, place$extent[4]))
-  at$lat <- pmin(pmax(at$lat, -89.9), 89.9)
+  at$lat <- pmin(pmax(at$lat, -85), 85)  # at poles lengths may be off without bound
   d <- core(core_distortion((at$lon - crs$meridian_degrees + 180) %% 360 - 180, at$lat, unclass(crs)))
   lengths <- max(abs(c(d$least_scale, d$greatest_scale) - 1), na.rm = TRUE)
   areas <- max(abs(d$area_scale - 1), na.rm = TRUE)
-  paste0("; lengths off by at most ", share_in_words(lengths), ", areas by ", share_in_words(areas), " at its middle and corners")
+  paste0("; lengths off by at most ", share_in_words(lengths), ", areas by ", share_in_words(areas), " at its middle and corners",
+         if (any(abs(place$extent[c(2, 4)]) > 85)) ", up to 85\u00b0 north and south")
 }
 
 share_in_words <- function(share) {

@@ -91,3 +91,17 @@ test_that("distortion is told per shape and only of projected layers", {
   expect_error(distortion_of(suppressMessages(reproject_to(wards, 4326))), "not projected", class = "civicatlas_error_crs")
   expect_identical(is.na(distortion_of(point_shapes(c(590000, NA), c(4749000, 1), crs = 32757))$angle), c(FALSE, TRUE))
 })
+
+test_that("distortion where a map ends is that beside it, and an equal-area CRS for the world leaves areas alone", {
+  withr::local_options(civicatlas.quiet = FALSE, cli.width = 500)
+  places <- point_shapes(c(180, -180, 179.99, -179.99, 0), c(40, 40, 40, 40, -85), 4326)
+  for (method in c("area", "shape")) {
+    world <- spatial_frame(id = 1:2, geometry = point_shapes(c(-180, 180), c(-90, 90), 4326))
+    expect_message(to <- crs_for(world, measuring = method), if (method == "area") "areas by nothing at its middle and corners, up to 85" else "conformal")
+    found <- distortion_of(suppressMessages(reproject_to(places, to)))
+    expect_equal(found$greatest_scale[1:2], rep(found$greatest_scale[3], 2), tolerance = 1e-3)
+    expect_equal(found$least_scale[1:2], rep(found$least_scale[4], 2), tolerance = 1e-3)
+    expect_lt(max(found$greatest_scale), 12)
+    if (method == "area") expect_equal(found$area_scale, rep(1, 5), tolerance = 1e-6)
+  }
+})

@@ -9,18 +9,43 @@ namespace civic {
 DistortionMeter::DistortionMeter(const Crs& projected)
     : projection_(make_projection(projected)), ellipsoid_(projected.datum.ellipsoid), unit_size_(projected.unit_size) {}
 
-Distortion DistortionMeter::at(double longitude, double latitude) const {
-  // Derivatives by differences of the fourth order.
-  constexpr double step = 1e-4;
-  double x[8], y[8];
+namespace {
+
+constexpr double step = 1e-4;  // of differences, in radians
+
+}  // namespace
+
+// Four places beside one another along the parallel, then along the meridian.
+DistortionMeter::Stencil DistortionMeter::stencil(double longitude, double latitude) const {
+  Stencil s;
   for (int i = 0; i < 4; ++i) {
     const double by = step * (i < 2 ? i - 2 : i - 1);
-    x[i] = longitude + by;
-    y[i] = latitude;
-    x[i + 4] = longitude;
-    y[i + 4] = latitude + by;
+    s.x[i] = longitude + by;
+    s.y[i] = latitude;
+    s.x[i + 4] = longitude;
+    s.y[i + 4] = latitude + by;
   }
-  projection_->forward(x, y, 8);
+  projection_->forward(s.x, s.y, 8);
+  return s;
+}
+
+// Whether the map ends between places along the parallel, so that some lie at its other side.
+bool DistortionMeter::is_torn(const Stencil& s) const {
+  const double far = 0.1 * ellipsoid_.semi_major / unit_size_;
+  return std::hypot(s.x[1] - s.x[0], s.y[1] - s.y[0]) > far || std::hypot(s.x[2] - s.x[1], s.y[2] - s.y[1]) > far ||
+         std::hypot(s.x[3] - s.x[2], s.y[3] - s.y[2]) > far;
+}
+
+Distortion DistortionMeter::at(double longitude, double latitude) const {
+  Stencil s = stencil(longitude, latitude);
+  for (const double inwards : {-3 * step, 3 * step})
+    if (is_torn(s)) s = stencil(longitude + inwards, latitude);
+  return of_stencil(s, latitude);
+}
+
+// Derivatives by differences of the fourth order.
+Distortion DistortionMeter::of_stencil(const Stencil& places, double latitude) const {
+  const double *x = places.x, *y = places.y;
   auto slope = [&](const double* v) { return (v[0] - 8 * v[1] + 8 * v[2] - v[3]) / (12 * step) * unit_size_; };
   const double xl = slope(x), yl = slope(y), xf = slope(x + 4), yf = slope(y + 4);
 
