@@ -124,4 +124,3 @@ new_run_log <- function(folder, workflow, values) {
     for (warning in about$said) add(paste0("    ! ", warning), text)
   }
 }
-
