@@ -120,6 +120,7 @@ new_run_log <- function(folder, workflow, values) {
     memory <- if (is.null(about$peak_megabytes) || is.na(about$peak_megabytes)) "" else sprintf(", %.0f MB at most", about$peak_megabytes)
     counts <- sprintf("%s: %s, %s rows in, %s out, %s s%s%s", about$step, about$command, about$rows_in %||% "?", about$rows_out %||% "?",
                       about$seconds %||% "?", memory, if (isTRUE(about$kept)) ", kept from before" else "")
+    if (nzchar(about$counted %||% "")) counts <- paste0(counts, ": ", about$counted)
     add(paste0("  ", if (is.null(about$error)) counts else paste0(about$step, ": failed: ", about$error)), text)
     for (warning in about$said) add(paste0("    ! ", warning), text)
   }

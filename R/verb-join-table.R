@@ -182,7 +182,7 @@ distinct_keys <- function(keys) lapply(keys, function(side) unique(side[!is.na(s
 account_of_keys <- function(keys, by) {
   distinct <- distinct_keys(keys)
   account(
-    entry(sum(keys$x %in% distinct$table), paste("matched by", paste0("\"", unname(by), "\"", collapse = ", ")), none = TRUE),
+    entry(sum(keys$x %in% distinct$table), paste("matched by", paste(by, collapse = ", ")), none = TRUE),
     entry(length(setdiff(distinct$x, distinct$table)), "only in x", of = "key"),
     entry(length(setdiff(distinct$table, distinct$x)), "only in table", of = "key")
   )

@@ -113,7 +113,7 @@ test_that("tables are joined by key, with the account of both sides", {
   expect_s3_class(hot, "spatial_frame")
   expect_identical(hot$ward_id, wards$ward_id)
   expect_identical(is.na(hot$peak_c), wards$ward_id %in% c("08", "19"))
-  expect_match(utils::tail(history_of(hot)$note, 1), "22 matched by \"ward_id\"; 2 keys only in x; 2 keys only in table")
+  expect_match(utils::tail(history_of(hot)$note, 1), "22 matched by ward_id; 2 keys only in x; 2 keys only in table")
   as_number <- dplyr::mutate(heat[!heat$ward_id %in% c("O8", "1 9"), ], ward_id = as.numeric(ward_id))
   expect_identical(suppressWarnings(join_table(wards, as_number, by = "ward_id"))$peak_c, hot$peak_c)
   padded <- dplyr::mutate(heat, key = paste0(" ", ward_id, " "), name = "clash")
