@@ -27,8 +27,8 @@ Pieces split_by_lines(const ShapeRows& polygons, const ShapeRows& lines) {
   };
   DisjointSets pieces(row_of.size());
   for (int e = 0; e < a.edges(); ++e) {
-    const auto lines = a.lines(e);
-    if (std::any_of(lines.begin(), lines.end(), [&](const auto& line) { return line.feature >= rows; })) continue;
+    const auto along = a.lines(e);
+    if (std::any_of(along.begin(), along.end(), [&](const auto& line) { return line.feature >= rows; })) continue;
     const Arrangement::Edge& edge = a.edge(e);
     for (int k = start[edge.left]; k < start[edge.left + 1]; ++k)
       if (const int other = number_of(edge.right, row_of[k]); other >= 0) pieces.join(k, other);
