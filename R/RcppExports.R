@@ -17,8 +17,12 @@ core_processors <- function() {
     .Call(`_civicatlas_core_processors`)
 }
 
-core_set_limits <- function(threads, unpacked) {
-    invisible(.Call(`_civicatlas_core_set_limits`, threads, unpacked))
+core_set_limits <- function(threads, unpacked, index_bytes) {
+    invisible(.Call(`_civicatlas_core_set_limits`, threads, unpacked, index_bytes))
+}
+
+core_forget_indexes <- function() {
+    .Call(`_civicatlas_core_forget_indexes`)
 }
 
 core_room_for <- function(source) {

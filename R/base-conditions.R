@@ -48,7 +48,7 @@ core_error_kinds <- c(
 
 # Runs a call of the core, with a progress bar where it takes long; its errors become ours, with the source they arose in.
 core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
-  core_set_limits(thread_option(), unpack_option())
+  set_limits()
   tryCatch(
     with_progress(verb_of(call), expr),
     `civic::Interrupted` = function(e) rlang::interrupt(),

@@ -31,6 +31,7 @@
 #' | `civicatlas.retry_wait` | 1 | seconds before a web address that failed is asked again; twice as many the next time |
 #' | `civicatlas.page_size` | 1000 | features that an OGC API is asked for at a time |
 #' | `civicatlas.unpack_limit` | 100 times the size of the source, at least 1e9 | bytes that a packed source may unpack to |
+#' | `civicatlas.index_bytes` | 1.6e8 | bytes that spatial indexes of layers of 1,000 rows and more may take between calls, see [forget_indexes()] |
 #' | `civicatlas.kept_bytes` | 2e9 | bytes that the kept results of workflows may take in a folder; those used longest ago go first |
 #' | `civicatlas.upload_bytes` | 5e8 | bytes that a file uploaded to a page may have |
 #' | `civicatlas.daemon_wait` | 30 | seconds that [run_tiles()] waits for a daemon before it does the rest itself |
@@ -49,8 +50,11 @@ NULL
 .onLoad <- function(libname, pkgname) {
   core_start()
   core_load_registry(system.file("crs", "registry.tsv.gz", package = pkgname, lib.loc = libname))
-  core_set_limits(thread_option(), unpack_option())
+  set_limits()
 }
+
+# What options say of the core, before each of its calls.
+set_limits <- function() core_set_limits(thread_option(), unpack_option(), as.double(getOption("civicatlas.index_bytes", 1.6e8)))
 
 # In bytes; 0 for the core's own rule.
 unpack_option <- function() as.double(getOption("civicatlas.unpack_limit", 0))

@@ -6,8 +6,8 @@ part_of_dissolve <- function(x, args) {
   groups <- asked$groups
   count <- if (length(groups)) max(groups) else 0L
   found <- core(core_dissolve(handles_of(asked$shapes), store_of(asked$shapes), groups))
-  falling <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = groups)
-  part <- if (length(asked$summaries)) part_of_summaries(falling, count, asked$summaries)
+  assigned <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = groups)
+  part <- if (length(asked$summaries)) part_of_summaries(assigned, count, asked$summaries)
   part$once <- if (length(asked$once)) list(values = attribute_table(x)[asked$once], region = groups)
   list(keys = vctrs::vec_slice(asked$attributes[asked$keys], match(seq_len(count), groups)), shapes = shapes_of_rows(found, count, crs_of(asked$shapes)),
        part = part, deep = sum(are_deep(asked$shapes)))

@@ -1,22 +1,22 @@
 # Summaries over tiles in two steps. A part holds what its tile adds to each cell: sums and counts where the summaries are of those alone, else the
 # values that they ask for, row by row. Cells are numbered in the tile; merging gives each its number among all.
 
-# What falls into `n` cells of a tile, as summaries_by_cell() takes it, for summaries that were asked for.
-part_of_summaries <- function(falling, n, summaries) {
-  plain <- lapply(summaries, plain_summary, falling$columns)
-  if (!any(vapply(plain, is.null, NA))) return(list(counts = tabulate(falling$cell, n), sums = lapply(plain, sums_of_cells, falling, n)))
-  used <- intersect(names(falling$columns), unique(unlist(lapply(summaries, function(summary) all.names(rlang::quo_get_expr(summary))))))
-  if (any(vapply(summaries, names_all_columns, NA))) used <- setdiff(names(falling$columns), names(falling$columns)[vapply(falling$columns, is_shapes, NA)])
-  list(values = vctrs::vec_slice(falling$columns[used], falling$rows), cell = falling$cell)
+# What lies in `n` cells of a tile, as summaries_by_cell() takes it, for summaries that were asked for.
+part_of_summaries <- function(assigned, n, summaries) {
+  plain <- lapply(summaries, plain_summary, assigned$columns)
+  if (!any(vapply(plain, is.null, NA))) return(list(counts = tabulate(assigned$cell, n), sums = lapply(plain, sums_of_cells, assigned, n)))
+  used <- intersect(names(assigned$columns), unique(unlist(lapply(summaries, function(summary) all.names(rlang::quo_get_expr(summary))))))
+  if (any(vapply(summaries, names_all_columns, NA))) used <- setdiff(names(assigned$columns), names(assigned$columns)[vapply(assigned$columns, is_shapes, NA)])
+  list(values = vctrs::vec_slice(assigned$columns[used], assigned$rows), cell = assigned$cell)
 }
 
 # across() and its like choose columns in ways of their own.
 names_all_columns <- function(summary) any(c("across", ".data", "pick", "everything", "where", "cur_data") %in% all.names(rlang::quo_get_expr(summary)))
 
 # The sum and count of a column in each cell, with what summary_of_sums() asks of the column.
-sums_of_cells <- function(summary, falling, n) {
+sums_of_cells <- function(summary, assigned, n) {
   if (summary$verb == "n") return(list(verb = "n"))
-  found <- core(core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip))
+  found <- core(core_grouped_sums(as.double(summary$column), assigned$rows, assigned$cell, n, summary$skip))
   list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = found$sum, count = found$count)
 }
 
@@ -67,22 +67,22 @@ part_of_regions <- function(features, args) {
   quick <- sums_in_regions(shapes, asked)
   if (!is.null(quick)) return(quick)
   groups <- groups_of(asked$columns[asked$by])
-  falling <- falling_into_regions(shapes, asked)
-  pairs <- falling$pairs
-  falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
-  part <- part_of_summaries(falling, regions * groups$n, asked$summaries)
+  assigned <- assigned_to_regions(shapes, asked)
+  pairs <- assigned$pairs
+  assigned$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
+  part <- part_of_summaries(assigned, regions * groups$n, asked$summaries)
   part$keys <- groups$keys
   part$once <- if (length(asked$once)) list(values = vctrs::vec_slice(asked$columns[asked$once], pairs$y), region = pairs$x)
   part$filled <- tabulate(pairs$x, regions)
-  part$falls <- if (asked$share == "none") list(none = pairs$falls$none, once = pairs$falls$once, several = length(pairs$falls$several))
+  part$occurrences <- if (asked$share == "none") list(none = pairs$occurrences$none, once = pairs$occurrences$once, several = length(pairs$occurrences$several))
   part$shares <- if (asked$share != "none") pairs[c("within", "whole", "slack")]
   part$overlapping <- pairs$overlapping
   part$moved <- pairs$moved
   part
 }
 
-# What falls where, as summaries_by_pairs() has it.
-falling_into_regions <- function(shapes, asked) {
+# Which rows are of which region, as summaries_by_pairs() has it.
+assigned_to_regions <- function(shapes, asked) {
   if (asked$share == "none") {
     pairs <- whole_pairs(shapes, asked, NULL)
     return(list(columns = asked$columns, rows = pairs$y, pairs = pairs))
@@ -106,7 +106,7 @@ sums_in_regions <- function(shapes, asked) {
   sums[summed] <- Map(function(summary, one) list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = one$sum, count = one$count),
                       plain[summed], found$sums)
   once <- sum(found$points)
-  list(counts = found$points, sums = sums, filled = found$points, falls = list(none = length(shapes$features) - once, once = once, several = 0))
+  list(counts = found$points, sums = sums, filled = found$points, occurrences = list(none = length(shapes$features) - once, once = once, several = 0))
 }
 
 merge_regions <- function(parts, args, before) {
@@ -121,8 +121,8 @@ merge_regions <- function(parts, args, before) {
     as.vector(outer(match, (seq_len(n) - 1L) * groups$n, `+`))
   })
   table <- merge_summaries(parts, cells, n * groups$n, asked$summaries, asked$columns, NULL)
-  standing <- if (length(asked$once)) merged_once(parts, asked, n)
-  out <- with_summaries(regions, standing, table, groups, asked$form)
+  once_values <- if (length(asked$once)) merged_once(parts, asked, n)
+  out <- with_summaries(regions, once_values, table, groups, asked$form)
   tell_merged_regions(parts, asked)
   attr(out, "history") <- list()
   out
@@ -132,15 +132,15 @@ merged_once <- function(parts, asked, n, what = "region") {
   values <- vctrs::vec_rbind(!!!lapply(parts, function(part) part$once$values))
   region <- unlist(lapply(parts, function(part) part$once$region))
   order <- order(region)
-  standing_once(values, list(x = region[order], y = order), n, NULL, what)
+  values_once(values, list(x = region[order], y = order), n, NULL, what)
 }
 
 tell_merged_regions <- function(parts, asked) {
   filled <- Reduce(`+`, lapply(parts, `[[`, "filled"), double(nrow(asked$regions))) > 0
   counts <- if (asked$share == "none") {
     total <- function(values) sum(as.double(unlist(values)))
-    of_falls <- function(name) total(lapply(parts, function(part) part$falls[[name]]))
-    account_of_falls(of_falls("once"), of_falls("several"), of_falls("none"), total(lapply(parts, `[[`, "moved")))
+    of_occurrences <- function(name) total(lapply(parts, function(part) part$occurrences[[name]]))
+    account_of_occurrences(of_occurrences("once"), of_occurrences("several"), of_occurrences("none"), total(lapply(parts, `[[`, "moved")))
   } else {
     all <- list(within = unlist(lapply(parts, function(part) part$shares$within)), whole = unlist(lapply(parts, function(part) part$shares$whole)),
                 slack = parts[[1]]$shares$slack)

@@ -33,13 +33,13 @@ dissolve_by <- function(.x, ..., .once = NULL) {
   tell_odd(found$odd_x, "x")
   table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
   if (any(named)) {
-    falling <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = as.integer(groups))
-    table <- replace_columns(table, summaries_by_cell(falling, count, given[named], call))
+    assigned <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = as.integer(groups))
+    table <- replace_columns(table, summaries_by_cell(assigned, count, given[named], call))
   }
   once <- if (!rlang::quo_is_null(rlang::enquo(.once))) names(choose_columns(attributes, rlang::enquo(.once), ".once", call))
   if (length(once)) {
     need_no_sum_of(once, given[named], call, "group")
-    table <- replace_columns(table, standing_once(attributes[once], list(x = as.integer(groups), y = seq_len(nrow(x))), count, call, "group"))
+    table <- replace_columns(table, values_once(attributes[once], list(x = as.integer(groups), y = seq_len(nrow(x))), count, call, "group"))
   }
   made <- deepened(shapes_of_rows(found, count, crs_of(shapes)), split(seq_along(groups), factor(groups, seq_len(count))), shapes)
   out <- frame_of_columns(!!!as.list(table), !!shape_column_name(x) := made)

@@ -64,12 +64,13 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   shapes <- list(regions = on_one_turn(as_shapes(regions)), features = on_one_turn(as_shapes(features)))
   found <- summaries_at_once(shapes, asked, call) %||% summaries_by_pairs(shapes, asked, call)
   pairs <- found$pairs
-  out <- with_summaries(regions, found$standing, found$table, groups, form)
+  out <- with_summaries(regions, found$once_values, found$table, groups, form)
 
   warn_if_overlapping(pairs, regions, share, call)
   warn_if_apart(regions, features, !any(found$filled))
-  falls <- pairs$falls
-  counts <- if (share == "none") account_of_falls(falls$once, length(falls$several), falls$none, pairs$moved) else account_of_shares(pairs, share)
+  found_in <- pairs$occurrences
+  counts <- if (share == "none") account_of_occurrences(found_in$once, length(found_in$several), found_in$none, pairs$moved)
+  else account_of_shares(pairs, share)
   counts <- c(counts, account(empty_regions(found$filled)))
   end_verb(verb, out, regions, counts, line = paste(counted(nrow(features), "feature"), "into", counted(nrow(regions), "region")))
 }
@@ -88,8 +89,8 @@ groups_of <- function(columns) {
 }
 
 # The regions with the columns of summaries, a row of `table` for each region and, within it, each group.
-with_summaries <- function(regions, standing, table, groups, form) {
-  if (!is.null(standing)) regions <- replace_columns(regions, standing)
+with_summaries <- function(regions, once_values, table, groups, form) {
+  if (!is.null(once_values)) regions <- replace_columns(regions, once_values)
   if (is.null(groups$keys)) return(replace_columns(regions, table))
   if (form == "long") {
     rows <- rep(seq_len(nrow(regions)), each = groups$n)
@@ -143,7 +144,7 @@ need_no_sum_of <- function(once, summaries, call, what = "region") {
 }
 
 # The one value a region or group that columns have which stand once a region; NA where nothing falls.
-standing_once <- function(columns, pairs, regions, call, what = "region") {
+values_once <- function(columns, pairs, regions, call, what = "region") {
   first <- match(seq_len(regions), pairs$x)
   for (name in names(columns)) {
     value <- columns[[name]][pairs$y]
@@ -175,8 +176,8 @@ summaries_at_once <- function(shapes, asked, call) {
   table <- lapply(plain, function(summary) found$points)
   table[summed] <- Map(summary_of_sums, plain[summed], found$sums)
   once <- sum(found$points)
-  falls <- list(none = length(shapes$features) - once, once = once)
-  list(table = tibble::new_tibble(table, nrow = length(shapes$regions)), pairs = list(falls = falls), filled = found$points > 0)
+  occurrences <- list(none = length(shapes$features) - once, once = once)
+  list(table = tibble::new_tibble(table, nrow = length(shapes$regions)), pairs = list(occurrences = occurrences), filled = found$points > 0)
 }
 
 is_one_pass <- function(asked) asked$share == "none" && asked$relation == "intersects" && is.null(asked$groups$keys) && !length(asked$once)
@@ -187,29 +188,29 @@ summaries_by_pairs <- function(shapes, asked, call) {
   groups <- asked$groups
   if (asked$share == "none") {
     pairs <- whole_pairs(shapes, asked, call)
-    falling <- list(columns = asked$columns, rows = pairs$y)
+    assigned <- list(columns = asked$columns, rows = pairs$y)
   } else {
     pairs <- shared_pairs(shapes$regions, shapes$features, asked$share, call)
-    falling <- list(columns = apportioned(asked$columns, pairs, asked$intensive), rows = seq_along(pairs$y))
+    assigned <- list(columns = apportioned(asked$columns, pairs, asked$intensive), rows = seq_along(pairs$y))
   }
-  falling$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
-  table <- summaries_by_cell(falling, n * groups$n, asked$summaries, call)
-  standing <- if (length(asked$once)) standing_once(asked$columns[asked$once], pairs, n, call)
-  list(table = table, standing = standing, pairs = pairs, filled = tabulate(pairs$x, n) > 0)
+  assigned$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
+  table <- summaries_by_cell(assigned, n * groups$n, asked$summaries, call)
+  once_values <- if (length(asked$once)) values_once(asked$columns[asked$once], pairs, n, call)
+  list(table = table, once_values = once_values, pairs = pairs, filled = tabulate(pairs$x, n) > 0)
 }
 
 # The pairs of regions and features that count whole, and how the features fall.
 whole_pairs <- function(shapes, asked, call) {
   features <- length(shapes$features)
   pairs <- find_pairs(shapes$regions, shapes$features, asked$relation, asked$distance, asked$unit, names(shapes), call = call)
-  pairs$falls <- core(core_occurrences(pairs$y, features))
-  if (!length(pairs$falls$several)) return(pairs)
+  pairs$occurrences <- core(core_occurrences(pairs$y, features))
+  if (!length(pairs$occurrences$several)) return(pairs)
   pairs <- points_in_several(pairs, shapes$regions, shapes$features, asked$borders, call)
-  pairs$falls <- core(core_occurrences(pairs$y, features))
+  pairs$occurrences <- core(core_occurrences(pairs$y, features))
   pairs
 }
 
-account_of_falls <- function(once, several, none, moved) {
+account_of_occurrences <- function(once, several, none, moved) {
   account(entry(once, "in one region", none = TRUE), entry(several, "in several", "counted in each"), entry(none, "in none"),
           entry(moved %||% 0, "on a border", "first region"))
 }
@@ -227,7 +228,7 @@ account_of_shares <- function(pairs, share) {
 # Points on borders that several regions share stay with the first, if asked; those inside regions that overlap stay with all.
 # `overlapping` are the regions of these.
 points_in_several <- function(pairs, regions, features, borders, call) {
-  several <- pairs$falls$several
+  several <- pairs$occurrences$several
   several <- several[geometry_type_of(features[several]) %in% "point"]
   if (!length(several)) return(pairs)
   # Straight from the core, as find_pairs() would tell of invalid regions again.

@@ -139,3 +139,17 @@ touching_pairs <- function(shapes, edge, call) {
   order <- order(c(x, y), c(y, x))
   list(x = c(x, y)[order], y = c(y, x)[order])
 }
+
+#' Give back what spatial indexes take
+#'
+#' A layer of 1,000 rows or more that is joined, cut or searched by location gets an index, which is kept for the next question about the same
+#' shapes: `options(civicatlas.index_bytes = 1.6e8)` says how many bytes all may take, those used longest ago going first, and 0 keeps none.
+#' @return The bytes that they took, invisibly.
+#' @examples
+#' forget_indexes()
+#' @export
+forget_indexes <- function() {
+  bytes <- core(core_forget_indexes())
+  say("{.fn forget_indexes}: {format_size(bytes)} given back.")
+  invisible(bytes)
+}

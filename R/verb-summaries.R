@@ -1,15 +1,15 @@
 # Summaries of columns by cell: a region, or a region and a group.
 
-# A table of one row a cell, 1 to n, with the columns that the summaries give. `falling` says what falls where: `columns`, a
+# A table of one row a cell, 1 to n, with the columns that the summaries give. `assigned` says which rows are of which cell: `columns`, a
 # table; `rows` of it, which may come more than once; the `cell` of each.
-summaries_by_cell <- function(falling, n, summaries, call) {
-  for (summary in summaries) need_variables(summary, falling$columns, "...", call)
+summaries_by_cell <- function(assigned, n, summaries, call) {
+  for (summary in summaries) need_variables(summary, assigned$columns, "...", call)
   general <- NULL
   tables <- lapply(seq_along(summaries), function(i) {
     name <- names(summaries)[i]
-    quick <- plain_summary(summaries[[i]], falling$columns)
-    if (!is.null(quick)) return(rlang::set_names(list(quick_summary(quick, falling, n)), name))
-    if (is.null(general)) general <<- cells_to_summarise(falling)
+    quick <- plain_summary(summaries[[i]], assigned$columns)
+    if (!is.null(quick)) return(rlang::set_names(list(quick_summary(quick, assigned, n)), name))
+    if (is.null(general)) general <<- cells_to_summarise(assigned)
     summary_of_cells(general, summaries[i], n, call)
   })
   tibble::new_tibble(unlist(tables, recursive = FALSE), nrow = n)
@@ -45,9 +45,9 @@ means_the_usual <- function(called, verb, env) {
   is.null(found) || any(vapply(usual, identical, NA, found))
 }
 
-quick_summary <- function(summary, falling, n) {
-  if (summary$verb == "n") return(tabulate(falling$cell, n))
-  summary_of_sums(summary, core(core_grouped_sums(as.double(summary$column), falling$rows, falling$cell, n, summary$skip)))
+quick_summary <- function(summary, assigned, n) {
+  if (summary$verb == "n") return(tabulate(assigned$cell, n))
+  summary_of_sums(summary, core(core_grouped_sums(as.double(summary$column), assigned$rows, assigned$cell, n, summary$skip)))
 }
 
 # A sum or mean, from the sum and count of its column in each cell.
@@ -62,10 +62,10 @@ summary_of_sums <- function(summary, sums) {
 }
 
 # All columns, row by row as they fall, in groups by cell; and the same table without rows.
-cells_to_summarise <- function(falling) {
-  table <- vctrs::vec_slice(falling$columns, falling$rows)
-  table$.cell <- falling$cell
-  list(of_some = dplyr::group_by(table, .data$.cell), of_none = falling$columns[0, ])
+cells_to_summarise <- function(assigned) {
+  table <- vctrs::vec_slice(assigned$columns, assigned$rows)
+  table$.cell <- assigned$cell
+  list(of_some = dplyr::group_by(table, .data$.cell), of_none = assigned$columns[0, ])
 }
 
 # The columns of one summary: one under its name, or those that across() gives. Evaluated on its own, so that it never sees

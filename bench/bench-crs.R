@@ -8,7 +8,7 @@ geographic <- unclass(crs(4326))
 utm <- unclass(crs(32757))
 core <- function(name) get(name, asNamespace("civicatlas"))
 transform_points <- core("core_transform_points")
-threads <- function(n) core("core_set_limits")(n, 0)
+threads <- function(n) core("core_set_limits")(n, 0, 1.6e8)
 
 threads(1L)
 loop <- seconds(baselines$plain_loop(lon * pi / 180, lat * pi / 180), 3)

@@ -49,14 +49,25 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_set_limits
-void core_set_limits(int threads, double unpacked);
-RcppExport SEXP _civicatlas_core_set_limits(SEXP threadsSEXP, SEXP unpackedSEXP) {
+void core_set_limits(int threads, double unpacked, double index_bytes);
+RcppExport SEXP _civicatlas_core_set_limits(SEXP threadsSEXP, SEXP unpackedSEXP, SEXP index_bytesSEXP) {
 BEGIN_RCPP
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< int >::type threads(threadsSEXP);
     Rcpp::traits::input_parameter< double >::type unpacked(unpackedSEXP);
-    core_set_limits(threads, unpacked);
+    Rcpp::traits::input_parameter< double >::type index_bytes(index_bytesSEXP);
+    core_set_limits(threads, unpacked, index_bytes);
     return R_NilValue;
+END_RCPP
+}
+// core_forget_indexes
+double core_forget_indexes();
+RcppExport SEXP _civicatlas_core_forget_indexes() {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    rcpp_result_gen = Rcpp::wrap(core_forget_indexes());
+    return rcpp_result_gen;
 END_RCPP
 }
 // core_room_for
@@ -1615,7 +1626,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_start", (DL_FUNC) &_civicatlas_core_start, 0},
     {"_civicatlas_core_give_memory_back", (DL_FUNC) &_civicatlas_core_give_memory_back, 0},
     {"_civicatlas_core_processors", (DL_FUNC) &_civicatlas_core_processors, 0},
-    {"_civicatlas_core_set_limits", (DL_FUNC) &_civicatlas_core_set_limits, 2},
+    {"_civicatlas_core_set_limits", (DL_FUNC) &_civicatlas_core_set_limits, 3},
+    {"_civicatlas_core_forget_indexes", (DL_FUNC) &_civicatlas_core_forget_indexes, 0},
     {"_civicatlas_core_room_for", (DL_FUNC) &_civicatlas_core_room_for, 1},
     {"_civicatlas_core_fork", (DL_FUNC) &_civicatlas_core_fork, 1},
     {"_civicatlas_core_end_at_once", (DL_FUNC) &_civicatlas_core_end_at_once, 0},

@@ -10,6 +10,7 @@
 #include "kernel/base/parallel.h"
 #include "kernel/base/portable.h"
 #include "kernel/formats/zip.h"
+#include "kernel/index/kept_index.h"
 #include "kernel/io/deflate.h"
 #include "kernel/io/unpack_limit.h"
 #include "store_seal.h"
@@ -361,10 +362,14 @@ int core_processors() {
 
 // Threads below one are as many as there are processors; so many bytes may a source unpack to.
 // [[Rcpp::export]]
-void core_set_limits(int threads, double unpacked) {
+void core_set_limits(int threads, double unpacked, double index_bytes) {
   thread_limit() = static_cast<unsigned>(threads < 1 ? core_processors() : threads);
   unpack_limit() = unpacked;
+  limit_kept_indexes(index_bytes);
 }
+
+// [[Rcpp::export]]
+double core_forget_indexes() { return forget_indexes(); }
 
 // [[Rcpp::export]]
 double core_room_for(double source) { return room_for(static_cast<std::size_t>(source)); }

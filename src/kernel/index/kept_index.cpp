@@ -10,8 +10,9 @@
 namespace civic {
 namespace {
 
-constexpr int least_rows = 1000;            // below which building takes less than looking up is worth
-constexpr std::size_t most_rows = 4000000;  // of all that is kept: about 160 MB
+constexpr int least_rows = 1000;       // below which building takes less than looking up is worth
+constexpr double bytes_a_row = 40;     // a box and a number, and what nodes add
+constexpr double usual_bytes = 1.6e8;  // the layers of one piece of work
 
 // 128 bits.
 struct Fingerprint {
@@ -84,27 +85,54 @@ class KeptIndexes {
   void keep(const Fingerprint& print, const std::shared_ptr<const RTree>& tree) {
     const std::lock_guard guard(lock_);
     kept_.push_front({print, tree});
-    std::size_t rows = 0;
-    for (auto kept = kept_.begin(); kept != kept_.end();) {
-      rows += kept->tree->size();
-      kept = rows > most_rows ? kept_.erase(kept) : std::next(kept);
-    }
+    prune();
+  }
+  void limit(double bytes) {
+    const std::lock_guard guard(lock_);
+    if (bytes == most_) return;
+    most_ = bytes;
+    prune();
+  }
+  double forget() {
+    const std::lock_guard guard(lock_);
+    double bytes = 0;
+    for (const Kept& kept : kept_) bytes += bytes_of(kept);
+    kept_.clear();
+    return bytes;
   }
 
  private:
+  static double bytes_of(const Kept& kept) { return bytes_a_row * static_cast<double>(kept.tree->size()); }
+  void prune() {
+    double bytes = 0;
+    for (auto kept = kept_.begin(); kept != kept_.end();) {
+      bytes += bytes_of(*kept);
+      kept = bytes > most_ ? kept_.erase(kept) : std::next(kept);
+    }
+  }
+
   std::mutex lock_;
   std::list<Kept> kept_;
+  double most_ = usual_bytes;
 };
+
+KeptIndexes& kept_indexes() {
+  static KeptIndexes indexes;
+  return indexes;
+}
 
 }  // namespace
 
+void limit_kept_indexes(double bytes) { kept_indexes().limit(bytes); }
+
+double forget_indexes() { return kept_indexes().forget(); }
+
 std::shared_ptr<const RTree> index_of(const ShapeRows& rows) {
   if (rows.size() < least_rows) return std::make_shared<const RTree>(rows);
-  static KeptIndexes indexes;
   const Fingerprint print = fingerprint_of(rows);
-  if (auto kept = indexes.find(print)) return kept;
+  if (auto kept = kept_indexes().find(print)) return kept;
   auto tree = std::make_shared<const RTree>(rows);
-  indexes.keep(print, tree);
+  kept_indexes().keep(print, tree);
   return tree;
 }
 

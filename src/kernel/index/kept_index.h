@@ -6,8 +6,14 @@
 
 namespace civic {
 
-// The index of a layer's rows. That of a large layer is kept, the last few of them, and found again by the content of
-// the rows' boxes, so that it is built once however the layer travels between calls.
+// The index of a layer's rows. That of a large layer is kept, and found again by the content of the rows' boxes, so
+// that it is built once however the layer travels between calls.
 std::shared_ptr<const RTree> index_of(const ShapeRows& rows);
+
+// How many bytes the kept ones may take, those used longest ago going first; 160 million until told otherwise.
+void limit_kept_indexes(double bytes);
+
+// Keeps none of them any longer; how many bytes they took.
+double forget_indexes();
 
 }  // namespace civic
