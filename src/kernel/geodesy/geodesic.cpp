@@ -269,8 +269,15 @@ Geodesic::Reduced Geodesic::reduced(double latitude) const {
   return p;
 }
 
-Geodesic::Lengths Geodesic::lengths(double eps, double sig12, double ssig1, double csig1, double dn1, double ssig2,
-                                    double csig2, double dn2) const {
+// Where a line begins or ends: sine and cosine of the arc from the equator on the auxiliary sphere, and sqrt(1 + e'^2
+// sin^2 of the reduced latitude).
+struct Geodesic::ArcEnd {
+  double ssig, csig, dn;
+};
+
+Geodesic::Lengths Geodesic::lengths(double eps, double sig12, const ArcEnd& from, const ArcEnd& to) const {
+  const auto [ssig1, csig1, dn1] = from;
+  const auto [ssig2, csig2, dn2] = to;
   const Six k1 = c1(eps), k2 = c2(eps);
   const double a1 = a1_less_1(eps), a2 = a2_less_1(eps);
   const double b1 = sine_sum(ssig2, csig2, k1) - sine_sum(ssig1, csig1, k1);
@@ -366,7 +373,7 @@ Geodesic::Hybrid Geodesic::hybrid(const Reduced& p1, const Reduced& p2, double s
   h.domg12 = -f_ * a3(h.eps) * salp0 * (h.sig12 + b3);
   h.lam12 = eta + h.domg12;
   h.derivative = h.calp2 == 0 ? -2 * f1_ * p1.dn / p1.s
-                              : lengths(h.eps, h.sig12, h.ssig1, h.csig1, p1.dn, h.ssig2, h.csig2, p2.dn).reduced *
+                              : lengths(h.eps, h.sig12, {h.ssig1, h.csig1, p1.dn}, {h.ssig2, h.csig2, p2.dn}).reduced *
                                     f1_ / (h.calp2 * p2.c);
   return h;
 }
@@ -406,7 +413,7 @@ bool Geodesic::solve_meridian(const Reduced& p1, const Reduced& p2, double slam1
   line.meridian = true;
   const double csig1 = line.calp1 * p1.c, csig2 = line.calp2 * p2.c;
   const double sig12 = std::atan2(std::max(0.0, csig1 * p2.s - p1.s * csig2), csig1 * csig2 + p1.s * p2.s);
-  const Lengths l = lengths(n_, sig12, p1.s, csig1, p1.dn, p2.s, csig2, p2.dn);
+  const Lengths l = lengths(n_, sig12, {p1.s, csig1, p1.dn}, {p2.s, csig2, p2.dn});
   // A line that passes the point conjugate to its start has a negative reduced length and is not the shortest.
   if (sig12 >= 1 && l.reduced < 0) return false;
   if (sig12 >= 3 * tiny) {
@@ -472,7 +479,7 @@ void Geodesic::solve_by_newton(const Reduced& p1, const Reduced& p2, const Start
     }
     normalise(salp1, calp1);
   }
-  const Lengths l = lengths(h.eps, h.sig12, h.ssig1, h.csig1, p1.dn, h.ssig2, h.csig2, p2.dn);
+  const Lengths l = lengths(h.eps, h.sig12, {h.ssig1, h.csig1, p1.dn}, {h.ssig2, h.csig2, p2.dn});
   line = {salp1, calp1, h.salp2, h.calp2, l.distance, l.reduced, l.scale12, l.scale21, 0, 1, false};
   const SineCosine omg12 = turned({slam12, clam12}, -h.domg12);
   line.somg12 = omg12.sine;
@@ -568,7 +575,7 @@ GeodesicEnd Geodesic::direct(GeoPoint from, double azimuth, double distance) con
   const Coefficients k3 = c3(eps);
   const double lam12 = omg12 - f_ * salp0 * a3(eps) * (sig12 + sine_sum(ssig2, csig2, k3) - sine_sum(ssig1, csig1, k3));
   const double dn2 = std::sqrt(1 + ep2_ * squared(sbet2));
-  const Lengths l = lengths(eps, sig12, ssig1, csig1, p1.dn, ssig2, csig2, dn2);
+  const Lengths l = lengths(eps, sig12, {ssig1, csig1, p1.dn}, {ssig2, csig2, dn2});
   GeodesicEnd out{};
   out.longitude = std::remainder(std::remainder(from.longitude, 360.0) + lam12 / degree, 360.0);
   out.latitude = std::atan2(sbet2, f1_ * cbet2) / degree;

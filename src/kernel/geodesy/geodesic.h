@@ -40,6 +40,7 @@ class Geodesic {
   static constexpr int order = 6;
   using Coefficients = std::array<double, order + 1>;  // [0] is not used
   struct Reduced;
+  struct ArcEnd;
   struct Lengths;
   struct Hybrid;
   struct Start;
@@ -54,8 +55,7 @@ class Geodesic {
   void solve_by_newton(const Reduced& p1, const Reduced& p2, const Start& first, double slam12, double clam12,
                        Course& line) const;
   Hybrid hybrid(const Reduced& p1, const Reduced& p2, double salp1, double calp1, double slam12, double clam12) const;
-  Lengths lengths(double eps, double sig12, double ssig1, double csig1, double dn1, double ssig2, double csig2,
-                  double dn2) const;
+  Lengths lengths(double eps, double sig12, const ArcEnd& from, const ArcEnd& to) const;
   double area_under(const Reduced& p1, const Reduced& p2, const Course& line) const;
   double a3(double eps) const;
   Coefficients c3(double eps) const;
