@@ -216,6 +216,6 @@ test_that("indexes are kept as far as they may be, and given back", {
   options(civicatlas.index_bytes = 1e9)
   related_pairs(places, zones)
   expect_identical(forget_indexes(), first)
-  options(civicatlas.quiet = FALSE)
+  withr::local_options(civicatlas.quiet = FALSE)
   expect_message(forget_indexes(), "0 B.* given back")
 })
