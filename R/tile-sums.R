@@ -67,9 +67,8 @@ part_of_regions <- function(features, args) {
   quick <- sums_in_regions(shapes, asked)
   if (!is.null(quick)) return(quick)
   groups <- groups_of(asked$columns[asked$by])
-  assigned <- assigned_to_regions(shapes, asked)
+  assigned <- assigned_to_regions(shapes, asked, groups, NULL)
   pairs <- assigned$pairs
-  assigned$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
   part <- part_of_summaries(assigned, regions * groups$n, asked$summaries)
   part$keys <- groups$keys
   part$once <- if (length(asked$once)) list(values = vctrs::vec_slice(asked$columns[asked$once], pairs$y), region = pairs$x)
@@ -79,16 +78,6 @@ part_of_regions <- function(features, args) {
   part$overlapping <- pairs$overlapping
   part$moved <- pairs$moved
   part
-}
-
-# Which rows are of which region, as summaries_by_pairs() has it.
-assigned_to_regions <- function(shapes, asked) {
-  if (asked$share == "none") {
-    pairs <- whole_pairs(shapes, asked, NULL)
-    return(list(columns = asked$columns, rows = pairs$y, pairs = pairs))
-  }
-  pairs <- shared_pairs(shapes$regions, shapes$features, asked$share, NULL)
-  list(columns = apportioned(asked$columns, pairs, asked$intensive), rows = seq_along(pairs$y), pairs = pairs)
 }
 
 # Counts, sums and means of points by one pass of the core, which lists no pairs; NULL where that is not enough.

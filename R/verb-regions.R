@@ -185,18 +185,19 @@ is_one_pass <- function(asked) asked$share == "none" && asked$relation == "inter
 # The same by a list of pairs of regions and features, for all that may be asked.
 summaries_by_pairs <- function(shapes, asked, call) {
   n <- length(shapes$regions)
-  groups <- asked$groups
-  if (asked$share == "none") {
-    pairs <- whole_pairs(shapes, asked, call)
-    assigned <- list(columns = asked$columns, rows = pairs$y)
-  } else {
-    pairs <- shared_pairs(shapes$regions, shapes$features, asked$share, call)
-    assigned <- list(columns = apportioned(asked$columns, pairs, asked$intensive), rows = seq_along(pairs$y))
-  }
-  assigned$cell <- if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y]
-  table <- summaries_by_cell(assigned, n * groups$n, asked$summaries, call)
+  assigned <- assigned_to_regions(shapes, asked, asked$groups, call)
+  pairs <- assigned$pairs
+  table <- summaries_by_cell(assigned, n * asked$groups$n, asked$summaries, call)
   once_values <- if (length(asked$once)) values_once(asked$columns[asked$once], pairs, n, call)
   list(table = table, once_values = once_values, pairs = pairs, filled = tabulate(pairs$x, n) > 0)
+}
+
+# Which rows are of which cell, a region or a region and a group, as summaries_by_cell() takes it; with the pairs.
+assigned_to_regions <- function(shapes, asked, groups, call) {
+  whole <- asked$share == "none"
+  pairs <- if (whole) whole_pairs(shapes, asked, call) else shared_pairs(shapes$regions, shapes$features, asked$share, call)
+  list(columns = if (whole) asked$columns else apportioned(asked$columns, pairs, asked$intensive), rows = if (whole) pairs$y else seq_along(pairs$y),
+       cell = if (is.null(groups$keys)) pairs$x else (pairs$x - 1L) * groups$n + groups$of[pairs$y], pairs = pairs)
 }
 
 # The pairs of regions and features that count whole, and how the features fall.
