@@ -30,7 +30,7 @@ code_of_call <- function(node, context) {
   word <- need_word(context$tree, node, context$call)
   args <- lapply(node$args, code_of, context)
   if (word$use == "shape") {
-    if (is.null(context$shapes)) odd_kind(node, context, paste0(word$name, "() is of the shapes of rows, and there are none"))
+    if (is.null(context$shapes)) wrong_kind(node, context, paste0(word$name, "() is of the shapes of rows, and there are none"))
     args <- c(list(context$shapes), args)
   }
   do.call(word$code, args, quote = TRUE)
@@ -229,9 +229,9 @@ rows_of_tree <- function(x, tree, ...) which(truth_of_tree(x, tree, ...))
 box_of_node <- function(node, context) {
   edges <- vapply(node$args, `[[`, 0, "value")
   if (length(edges) == 6) edges <- edges[c(1, 2, 4, 5)]
-  if (edges[2] > edges[4]) odd_kind(node, context, "ymin lies above ymax", "In order: xmin, ymin, xmax, ymax.")
+  if (edges[2] > edges[4]) wrong_kind(node, context, "ymin lies above ymax", "In order: xmin, ymin, xmax, ymax.")
   if (edges[1] > edges[3] && !in_plain_degrees(new_shapes(crs = context$crs))) {
-    odd_kind(node, context, "xmin lies above xmax, which means a box over the antimeridian, on longitude and latitude alone",
+    wrong_kind(node, context, "xmin lies above xmax, which means a box over the antimeridian, on longitude and latitude alone",
              "In order: xmin, ymin, xmax, ymax.")
   }
   box_shape(edges, context$crs)

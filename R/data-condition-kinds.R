@@ -6,10 +6,10 @@ check_kinds <- function(tree, data, call, wanted = "truth", summaries = FALSE) {
   context <- list(tree = tree, data = data, call = call, summaries = summaries)
   kind <- kind_of_node(tree, context)
   if (kind %in% c(wanted, "any") || "any" %in% wanted) return(invisible(kind))
-  odd_kind(tree, context, paste("this is", in_words(kind), "and no condition"), "Compare it with something: column = value.")
+  wrong_kind(tree, context, paste("this is", in_words(kind), "and no condition"), "Compare it with something: column = value.")
 }
 
-odd_kind <- function(node, context, problem, remedy = "") {
+wrong_kind <- function(node, context, problem, remedy = "") {
   fail_at(attr(context$tree, "text"), node$at, attr(context$tree, "what"), problem, remedy, context$call)
 }
 
@@ -24,7 +24,8 @@ kind_of_node <- function(node, context) {
 need_kind <- function(node, context, wanted, word) {
   kind <- kind_of_node(node, context)
   if ("any" %in% wanted || kind %in% c(wanted, "any")) return(kind)
-  odd_kind(node, context, paste0(word, " takes ", in_words(wanted[1]), ", and this is ", in_words(kind)), remedy_for_kind(node, kind, wanted[1], context$data))
+  wrong_kind(node, context, paste0(word, " takes ", in_words(wanted[1]), ", and this is ", in_words(kind)),
+             remedy_for_kind(node, kind, wanted[1], context$data))
 }
 
 kind_of_interval <- function(node, context) {
@@ -34,16 +35,16 @@ kind_of_interval <- function(node, context) {
 
 kind_of_list <- function(node, context) {
   kinds <- setdiff(vapply(node$args, kind_of_node, "", context), "any")
-  if (length(unique(kinds)) > 1) odd_kind(node, context, "the values of a list must be of one kind")
+  if (length(unique(kinds)) > 1) wrong_kind(node, context, "the values of a list must be of one kind")
   c(kinds, "any")[1]
 }
 
 kind_of_call <- function(node, context) {
   word <- need_word(context$tree, node, context$call)
   if (word$use == "group" && !context$summaries) {
-    odd_kind(node, context, paste0(word$name, "() is of many rows, and this looks at one"), "Work it out first, and use the number.")
+    wrong_kind(node, context, paste0(word$name, "() is of many rows, and this looks at one"), "Work it out first, and use the number.")
   }
-  if (word$use == "shape" && context$summaries) odd_kind(node, context, paste0(word$name, "() stands in no summary"), "Compute a column first.")
+  if (word$use == "shape" && context$summaries) wrong_kind(node, context, paste0(word$name, "() stands in no summary"), "Compute a column first.")
   takes <- rep_len(c(word$takes, rep(utils::tail(word$takes, 1), length(node$args))), length(node$args))
   Map(function(arg, wanted) need_kind(arg, context, wanted, paste0(word$name, "()")), node$args, takes)
   if (word$gives == "as given") kind_of_alike(node, node$args, context) else word$gives
@@ -55,7 +56,7 @@ kind_of_operation <- function(node, context) {
   takes <- kind_taken_by(name)
   if (identical(takes, "alike")) {
     kind <- kind_of_alike(node, node$args, context)
-    if (kind == "interval") odd_kind(node, context, "intervals have relations of their own", "Such as T_EQUALS, T_DURING, T_BEFORE.")
+    if (kind == "interval") wrong_kind(node, context, "intervals have relations of their own", "Such as T_EQUALS, T_DURING, T_BEFORE.")
   } else {
     args <- Filter(function(arg) !is_layer_beside(arg, takes, context), node$args)
     for (arg in args) need_kind(arg, context, takes, ascii_upper(name))
@@ -86,9 +87,9 @@ kind_of_alike <- function(node, args, context) {
   kinds <- vapply(args, kind_of_node, "", context)
   known <- kinds[kinds != "any"]
   if (length(unique(known)) <= 1) return(c(known, "any")[1])
-  odd <- which(kinds != "any" & kinds != known[1])[1]
-  pair <- c(match(known[1], kinds), odd)
-  odd_kind(node, context, paste0(in_words(known[1]), " is compared with ", in_words(kinds[odd])), remedy_for_pair(args[pair], kinds[pair], context$data))
+  other <- which(kinds != "any" & kinds != known[1])[1]
+  pair <- c(match(known[1], kinds), other)
+  wrong_kind(node, context, paste0(in_words(known[1]), " is compared with ", in_words(kinds[other])), remedy_for_pair(args[pair], kinds[pair], context$data))
 }
 
 kind_of_case <- function(node, context) {

@@ -98,9 +98,10 @@ layer_of_input <- function(name, input, value, call) {
   }
   if (!is.null(input$shapes)) {
     kinds <- unique(stats::na.omit(geometry_type_of(if (is_spatial_frame(x)) x else new_shapes())))
-    odd <- kinds[!sub("^multi", "", kinds) %in% input$shapes]
-    if (!is_spatial_frame(x) || length(odd)) {
-      fail("argument", "The input {.val {name}} is of {.val {input$shapes}}, and the layer has {.val {if (length(odd)) odd else 'no shapes'}}.", call = call)
+    others <- kinds[!sub("^multi", "", kinds) %in% input$shapes]
+    if (!is_spatial_frame(x) || length(others)) {
+      if (!length(others)) others <- "no shapes"
+      fail("argument", "The input {.val {name}} is of {.val {input$shapes}}, and the layer has {.val {others}}.", call = call)
     }
   }
   for (column in input$columns) need_column(x, column, name, call = call)

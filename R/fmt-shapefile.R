@@ -55,7 +55,7 @@ read_fields <- function(table, fields, rows, query) {
   if (!length(fields)) return(list())
   found <- core(core_read_dbase(table$reader, match(fields, table$names), rows), source = table$name, call = query$call)
   columns <- stats::setNames(found$columns, fields)
-  columns[found$odd] <- lapply(columns[found$odd], decoded, from = table$encoding, call = query$call)
+  columns[found$beyond_ascii] <- lapply(columns[found$beyond_ascii], decoded, from = table$encoding, call = query$call)
   columns
 }
 
@@ -230,9 +230,9 @@ table_fields <- function(table) {
 # text as Windows-1252.
 decoded <- function(text, from, call) {
   distinct <- unique(text)
-  odd <- !is.na(distinct) & !grepl("^[ -~]*$", distinct, useBytes = TRUE)
-  if (!any(odd)) return(text)
-  bytes <- distinct[odd]
+  beyond_ascii <- !is.na(distinct) & !grepl("^[ -~]*$", distinct, useBytes = TRUE)
+  if (!any(beyond_ascii)) return(text)
+  bytes <- distinct[beyond_ascii]
   if (!nzchar(from)) from <- if (all(validUTF8(bytes))) "UTF-8" else "CP1252"
   Encoding(bytes) <- "unknown"
   utf8 <- tryCatch(iconv(bytes, from = from, to = "UTF-8"), error = function(e) unknown_encoding(from, call))
@@ -243,7 +243,7 @@ decoded <- function(text, from, call) {
                       i = "Name the right encoding with {.code {typed('encoding', '--encoding')}}."))
   }
   result <- distinct
-  result[odd] <- utf8
+  result[beyond_ascii] <- utf8
   result[match(text, distinct)]
 }
 

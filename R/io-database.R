@@ -31,7 +31,7 @@ read_database <- function(source, query, about) {
     if (!is.null(query$again)) query$again()
     return(read_database(source, query, utils::modifyList(about, list(as_text = found$mixed))))
   }
-  tell_odd_values(about, found$odd)
+  tell_misfits(about, found$misfits)
   content(found)
 }
 
@@ -47,10 +47,10 @@ selected_columns <- function(about, names) {
 }
 
 # One warning for values that their columns cannot hold, which became missing.
-tell_odd_values <- function(about, odd) {
-  if (!length(odd)) return(invisible())
-  lines <- vapply(names(odd), function(name) {
-    sprintf("%s: %s no %s (first: \"%s\")", name, counted(length(odd[[name]]), "value that is", "values that are"), about$kinds[[name]], odd[[name]][1])
+tell_misfits <- function(about, misfits) {
+  if (!length(misfits)) return(invisible())
+  lines <- vapply(names(misfits), function(name) {
+    sprintf("%s: %s no %s (first: \"%s\")", name, counted(length(misfits[[name]]), "value that is", "values that are"), about$kinds[[name]], misfits[[name]][1])
   }, "")
   caution("data", c("Values that do not fit their columns became missing:", stats::setNames(escape(lines), rep("*", length(lines)))))
 }
@@ -96,7 +96,7 @@ new_batches <- function(about, query) {
 gathered <- function(fetched, about, rows, met) {
   names <- setdiff(names(fetched$all[[1]]), about$shape)
   columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(fetched$all, `[[`, name)))
-  list(columns = columns, shapes = if (!is.null(fetched$decoder)) core(core_take_blobs(fetched$decoder)), rows = rows, mixed = met$mixed, odd = met$odd)
+  list(columns = columns, shapes = if (!is.null(fetched$decoder)) core(core_take_blobs(fetched$decoder)), rows = rows, mixed = met$mixed, misfits = met$misfits)
 }
 
 # SQLite keeps text in columns of numbers, which its driver would make 0.
@@ -115,8 +115,8 @@ keep_batch <- function(batch, decoder, query, about, where_done, met) {
   for (name in attributes) {
     came <- columns[[name]]
     columns[[name]] <- about$adjust(if (name %in% about$as_text) narrow_numbers(suppressWarnings(as.double(came))) else came, about$kinds[[name]])
-    odd <- if (!is.list(came)) which(is.na(columns[[name]]) & !is.na(came))
-    if (length(odd)) met$odd[[name]] <- c(met$odd[[name]], as.character(came[odd]))
+    misfit <- if (!is.list(came)) which(is.na(columns[[name]]) & !is.na(came))
+    if (length(misfit)) met$misfits[[name]] <- c(met$misfits[[name]], as.character(came[misfit]))
   }
   keep_rows <- function(rows) lapply(columns, vctrs::vec_slice, i = rows)
   if (has_where(query) && !where_done) columns <- keep_rows(rows_where(query, columns[attributes], nrow(batch)))

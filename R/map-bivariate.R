@@ -13,8 +13,9 @@
 #' wards <- read_layer(demo_file("wards.shp"))
 #' bivariate_map(wards, over_65 / residents, residents)
 #' @export
-bivariate_map <- function(x, across, up, method = "quantile", title = NULL, subtitle = NULL, across_title = NULL, up_title = NULL, source = NULL,
+bivariate_map <- function(x, across, up, method = "quantile", ..., across_title = NULL, up_title = NULL, title = NULL, subtitle = NULL, source = NULL,
                           outline = "#ffffff") {
+  rlang::check_dots_empty()
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)

@@ -21,8 +21,9 @@ NULL
 #' rooms <- read_layer(demo_file("rooms.geojson"))
 #' category_map(rooms, kind)
 #' @export
-category_map <- function(x, fill, colours = NULL, palette = NULL, counts = FALSE, panels = NULL, title = NULL, subtitle = NULL, key_title = NULL,
-                         source = NULL, outline = "#ffffff", most = 10, linewidth = NULL, size = 2.6) {
+category_map <- function(x, fill, colours = NULL, ..., palette = NULL, most = 10, panels = NULL, key_title = NULL, counts = FALSE,
+                         title = NULL, subtitle = NULL, source = NULL, outline = "#ffffff", linewidth = NULL, size = 2.6) {
+  rlang::check_dots_empty()
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)

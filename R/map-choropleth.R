@@ -15,6 +15,7 @@ NULL
 #' @param fill The column to map, or an expression on columns, of numbers, dates or times; several columns as `c(a, b)` give a panel
 #'   each, on common breaks.
 #' @param classes,method,at,rounded See [class_breaks()], from 2 to 12 classes. `method = "continuous"` gives a key without classes.
+#' @param ... Nothing: what follows is named in full.
 #' @param palette,reverse See [map_colours()].
 #' @param midpoint With a palette of two sides: the value its pale middle stands for. A break is put there.
 #' @param counts `TRUE` to show in the key how many shapes each class holds.
@@ -38,9 +39,12 @@ NULL
 #' choropleth_map(wards, residents, key_title = "Residents")
 #' choropleth_map(wards, over_65 / residents, palette = "tide", midpoint = 0.18, numbers = "percent", key_title = "Over 65")
 #' @export
-choropleth_map <- function(x, fill, classes = 5, method = "natural", at = NULL, palette = "harbour", reverse = FALSE, midpoint = NULL,
-                           counts = FALSE, panels = NULL, unit = NULL, title = NULL, subtitle = NULL, key_title = NULL, source = NULL,
-                           outline = "#ffffff", prefix = NULL, numbers = "plain", rounded = FALSE, linewidth = NULL, size = 2.6) {
+choropleth_map <- function(x, fill, classes = 5, ..., method = "natural", at = NULL, rounded = FALSE, panels = NULL,
+                           palette = "harbour", reverse = FALSE, midpoint = NULL,
+                           key_title = NULL, prefix = NULL, unit = NULL, numbers = "plain", counts = FALSE,
+                           title = NULL, subtitle = NULL, source = NULL,
+                           outline = "#ffffff", linewidth = NULL, size = 2.6) {
+  rlang::check_dots_empty()
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)
@@ -49,27 +53,31 @@ choropleth_map <- function(x, fill, classes = 5, method = "natural", at = NULL, 
   given <- rlang::enquo(fill)
   x <- panels_of(x, given, rlang::enquo(panels), call)
   look <- number_style(numbers, prefix, unit, attr(x, "kind"), call)
-  key_title <- key_title %||% attr(x, "label")
+  ramp <- list(palette = palette, reverse = reverse, midpoint = midpoint)
   style <- filled_style(x, outline, linewidth, size)
-  if (method == "continuous" && is.null(at)) return(continuous_map(x, given, palette, reverse, midpoint, look, style, title, subtitle, key_title, source))
+  texts <- ggplot2::labs(title = title, subtitle = subtitle, fill = key_title %||% attr(x, "label"))
+  if (method == "continuous" && is.null(at)) return(continuous_map(x, given, ramp, look, style, source) + texts)
   breaks <- map_breaks(x$.value, classes, method, at, midpoint, missing(classes), rounded, call)
+  classed_map(x, given, breaks, ramp, look, style, source, counts) + texts
+}
+
+classed_map <- function(x, given, breaks, ramp, look, style, source, counts) {
   class <- core(core_class_of(x$.value, breaks))
   labels <- class_labels(breaks, look)
   x$.class <- class_factor(class, labels)
   tell_of_map(x$.value, breaks, x, given)
-  colours <- sided_colours(breaks, palette, reverse, midpoint)
-  map <- start_map(x, title, subtitle, source, classes_in_words(breaks)) +
+  map <- start_map(x, source = source, note = classes_in_words(breaks)) +
     filled_layer(x, ggplot2::aes(fill = .data$.class), style, show_key = TRUE) +
-    class_scale(labels, colours, anyNA(class), no_data_colour(palette)) + ggplot2::labs(fill = key_title) + panel_facets(x)
+    class_scale(labels, class_colours(breaks, ramp), anyNA(class), no_data_colour(ramp$palette)) + panel_facets(x)
   structure(map, class_labels = shown_labels(labels, attr(breaks, "counts"), sum(is.na(class)), counts))
 }
 
-continuous_map <- function(x, given, palette, reverse, midpoint, look, style, title, subtitle, key_title, source) {
+continuous_map <- function(x, given, ramp, look, style, source) {
   values <- x$.value
   if (!any(is.finite(values))) fail("argument", "There are no values to map: all {length(values)} are missing or infinite.", call = rlang::caller_env())
   tell_of_map(values, NULL, x, given)
-  start_map(x, title, subtitle, source) + filled_layer(x, ggplot2::aes(fill = .data$.value), style) +
-    continuous_scale(values, palette, reverse, midpoint, look) + ggplot2::labs(fill = key_title) + panel_facets(x)
+  start_map(x, source = source) + filled_layer(x, ggplot2::aes(fill = .data$.value), style) +
+    continuous_scale(values, ramp, look) + panel_facets(x)
 }
 
 no_data <- "no data"
@@ -122,9 +130,9 @@ map_values <- function(x, quosure, call, what = "fill") {
   values <- column_values(x, quosure, what, call)
   if (length(values) == nrow(x) && (is.numeric(values) || inherits(values, c("Date", "POSIXct")))) return(values)
   texts <- unique(stats::na.omit(as.character(values)))
-  odd <- texts[is.na(suppressWarnings(as.double(texts)))]
+  misfits <- texts[is.na(suppressWarnings(as.double(texts)))]
   fail("column", c("{.arg {what}} ({rlang::as_label(quosure)}) is {.cls {class(values)[1]}}, and a choropleth needs numbers.",
-                   x = "It holds {.val {utils::head(c(odd, setdiff(texts, odd)), 3)}}.",
+                   x = "It holds {.val {utils::head(c(misfits, setdiff(texts, misfits)), 3)}}.",
                    i = "Text that holds numbers: {.fn mend_numbers}; categories: {.fn category_map}."), call = call)
 }
 
@@ -155,36 +163,38 @@ with_midpoint <- function(breaks, midpoint, values) {
 }
 
 # A colour a class; with a midpoint the two sides have as many shades as the larger one needs, so that shades mean the same on both.
-sided_colours <- function(breaks, palette, reverse, midpoint) {
+class_colours <- function(breaks, ramp) {
   classes <- length(breaks) - 1
-  if (is.null(midpoint) || !has_two_sides(palette)) return(map_colours(classes, palette, reverse))
-  below <- sum(as.double(breaks)[-1] <= midpoint)
-  above <- sum(as.double(breaks)[-length(breaks)] >= midpoint)
+  if (!is_centred(ramp)) return(map_colours(classes, ramp$palette, ramp$reverse))
+  below <- sum(as.double(breaks)[-1] <= ramp$midpoint)
+  above <- sum(as.double(breaks)[-length(breaks)] >= ramp$midpoint)
   each <- min(6, max(below, above))
   across <- classes - below - above
-  shades <- map_colours(2 * each + across, palette, reverse)
+  shades <- map_colours(2 * each + across, ramp$palette, ramp$reverse)
   shades[each - min(below, each) + seq_len(classes)]
 }
 
-continuous_scale <- function(values, palette, reverse, midpoint, look) {
+# Whether the pale middle of a palette of two sides stands for a value.
+is_centred <- function(ramp) !is.null(ramp$midpoint) && has_two_sides(ramp$palette)
+
+continuous_scale <- function(values, ramp, look) {
   range <- range(values[is.finite(values)])
-  centred <- !is.null(midpoint) && has_two_sides(palette)
-  limits <- if (centred) midpoint + c(-1, 1) * max(abs(range - midpoint)) else range
+  limits <- if (is_centred(ramp)) ramp$midpoint + c(-1, 1) * max(abs(range - ramp$midpoint)) else range
   labels <- function(at) {
     known <- !is.na(at)
     text <- if (look$own) look$text(at[known], NULL) else short_numbers(at[known] * look$factor, look$text)
     ifelse(known, paste0(look$before, replace(rep("", length(at)), known, text), look$after), NA)
   }
   ggplot2::scale_fill_gradientn(
-    colours = continuous_colours(palette, reverse), limits = limits, na.value = no_data_colour(palette), labels = labels,
+    colours = continuous_colours(ramp), limits = limits, na.value = no_data_colour(ramp$palette), labels = labels,
     guide = ggplot2::guide_colourbar(theme = ggplot2::theme(legend.key.height = grid::unit(110, "pt"), legend.key.width = grid::unit(14, "pt"),
                                                             legend.ticks = ggplot2::element_line(colour = "#ffffff", linewidth = 0.3)))
   )
 }
 
-continuous_colours <- function(palette, reverse) {
-  colours <- if (identical(palette, "quay")) palettes$quay else map_colours(11, palette)
-  if (reverse) rev(colours) else colours
+continuous_colours <- function(ramp) {
+  colours <- if (identical(ramp$palette, "quay")) palettes$quay else map_colours(11, ramp$palette)
+  if (ramp$reverse) rev(colours) else colours
 }
 
 classes_in_words <- function(breaks) {

@@ -22,8 +22,9 @@ NULL
 #' flows <- flows_between(wards, trips, from, to, ward_id, trips = sum(trips))
 #' flow_map(flows, trips, base = wards, most = 60)
 #' @export
-flow_map <- function(flows, width, base = NULL, most = 150, widest = 3, bend = 0.18, colour = "#2b7391", title = NULL, subtitle = NULL, key_title = NULL,
-                     unit = NULL, source = NULL) {
+flow_map <- function(flows, width, base = NULL, most = 150, ..., widest = 3, bend = 0.18, colour = "#2b7391", key_title = NULL, unit = NULL,
+                     title = NULL, subtitle = NULL, source = NULL) {
+  rlang::check_dots_empty()
   call <- rlang::current_env()
   need_mappable(flows, call)
   layer <- flows_of(flows, rlang::enquo(width), most, widest, bend, colour, key_title, unit, call)
@@ -44,8 +45,8 @@ flows_of <- function(flows, width, most, widest, bend, colour, key_title, unit, 
   values <- sizes_of(flows, width, "width", call)
   lines <- geometry_type_of(flows) %in% "line"
   points <- geometry_type_of(flows) %in% "point"
-  odd <- which(!lines & !points & !is.na(as_shapes(flows)))
-  if (length(odd)) fail("argument", "{.arg flows} must be lines; row {odd[1]} is a {geometry_type_of(flows[odd[1], ])}.", call = call)
+  misfits <- which(!lines & !points & !is.na(as_shapes(flows)))
+  if (length(misfits)) fail("argument", "{.arg flows} must be lines; row {misfits[1]} is a {geometry_type_of(flows[misfits[1], ])}.", call = call)
   drawn <- which(lines & values > 0)
   if (!length(drawn)) fail("argument", "There is no flow to draw: no line has a value above 0.", call = call)
   drawn <- utils::head(drawn[order(-values[drawn])], most)

@@ -50,8 +50,8 @@ has_two_sides <- function(palette) length(palette) > 1 || palette %in% diverging
 # The name of a palette, or two colours or more.
 need_palette <- function(palette, call) {
   if (length(palette) == 1 || !is.character(palette)) return(one_of(palette, names(palettes), "palette", call = call))
-  odd <- palette[!vapply(palette, is_colour, NA)]
-  if (length(odd)) fail("argument", "{.arg palette} holds {.val {odd[1]}}, which is no colour.", call = call)
+  misfits <- palette[!vapply(palette, is_colour, NA)]
+  if (length(misfits)) fail("argument", "{.arg palette} holds {.val {misfits[1]}}, which is no colour.", call = call)
 }
 
 is_colour <- function(text) !is.na(text) && tryCatch(is.matrix(grDevices::col2rgb(text)), error = function(e) FALSE)

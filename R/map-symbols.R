@@ -21,8 +21,9 @@ NULL
 #' symbol_map(wards, residents, key_title = "Residents")
 #' choropleth_map(wards, over_65 / residents) + map_symbols(wards, residents, classes = 3)
 #' @export
-symbol_map <- function(x, size, largest = 14, base = NULL, colour = "#d07a3c", title = NULL, subtitle = NULL, key_title = NULL, unit = NULL, source = NULL,
-                       classes = NULL, method = "natural") {
+symbol_map <- function(x, size, largest = 14, base = NULL, ..., colour = "#d07a3c", classes = NULL, method = "natural", key_title = NULL, unit = NULL,
+                       title = NULL, subtitle = NULL, source = NULL) {
+  rlang::check_dots_empty()
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)

@@ -125,23 +125,32 @@ settle_columns <- function(spool) {
   if (length(mixed)) caution("data", "Columns that hold text in some parts and other values in others became text: {.val {mixed}}.")
 }
 
-# --- sorting: the pieces cut by ranges of the curve, and each range sorted ---------------------------------------------------------
+# --- sorting: the pieces cut by ranges of the curve, large ranges cut again, and each sorted ------------------------------------------
 
 sort_spool <- function(spool, folder, rows_per_tile, memory, call) {
   rows <- spool$rows
   total <- sum(rows)
   bytes <- sum(vapply(spool$pieces, function(piece) piece$tile$bytes, 0))
+  if (!total) return(tiles_of_rows(list()))
   # R holds about twice what the file does, of a range and of what is left of the one before.
   rows_per_tile <- max(1, min(rows_per_tile, floor(total * memory / 4 / max(2 * bytes, 1))))
-  if (!total) return(tiles_of_rows(list()))
-  extent <- middle_extent(spool$pieces)
+  number <- unused_name(names(spool$columns))
   first <- cumsum(c(0, rows))
-  samples <- unlist(lapply(seq_along(rows), function(k) sample_keys(spool$pieces[[k]]$sample, extent, first[k], total)))
-  ranges <- min(max(1, ceiling(total / rows_per_tile)), 500)  # each is an open file
-  cuts <- unname(stats::quantile(samples, seq_len(ranges - 1) / ranges, type = 1))
-  parts <- cut_pieces(spool, extent, first, total, cuts, call)
-  found <- write_sorted(parts, spool, extent, folder, list(rows = rows_per_tile, bytes = memory / 8), total, call)
-  tiles_of_rows(found)
+  sorting <- list(columns = c(spool$columns, stats::setNames(list(double()), number)), number = number, shape = spool$shape, crs = spool$crs,
+                  folder = spool$folder, extent = middle_extent(spool$pieces), total = total,
+                  limits = list(rows = rows_per_tile, bytes = memory / 8), call = call)
+  sorting$samples <- sort(unlist(lapply(seq_along(rows), function(k) sample_keys(spool$pieces[[k]]$sample, sorting$extent, first[k], total))))
+  feed <- function(use) {
+    for (k in seq_along(rows)) {
+      x <- settled_piece(spool, k)
+      x[[number]] <- first[k] + seq_len(nrow(x))
+      use(x)
+      unlink(file.path(spool$folder, sprintf("piece-%05d.parquet", k)))
+      give_memory_back(spool$pieces[[k]]$tile$bytes)
+    }
+  }
+  whole <- list(from = -Inf, to = Inf, rows = total, name = "range")
+  tiles_of_rows(write_sorted(cut_rows(feed, cuts_within(whole, sorting), whole, sorting), folder, sorting))
 }
 
 # The last rows of tiles: each has so many rows, or fewer where these have many vertices.
@@ -181,36 +190,58 @@ sample_keys <- function(sample, extent, first, total) {
   row_keys(core(core_hilbert_keys(handles_of(middles), store_of(middles), extent)), first + sample$at, total)
 }
 
-keys_of_rows <- function(x, numbers, extent, total) {
+keys_of_rows <- function(x, sorting) {
+  numbers <- x[[sorting$number]]
   if (!is_spatial_frame(x)) return(numbers)
   shapes <- as_shapes(x)
-  row_keys(core(core_hilbert_keys(handles_of(shapes), store_of(shapes), extent)), numbers, total)
+  row_keys(core(core_hilbert_keys(handles_of(shapes), store_of(shapes), sorting$extent)), numbers, sorting$total)
 }
 
-# Each piece's rows by the range that their key falls in, in a file a range with the rows' numbers beside them.
-cut_pieces <- function(spool, extent, first, total, cuts, call) {
+# Keys of sampled rows that cut a range into parts small enough to sort; on either side of each lies a row, so that cutting comes to an end.
+cuts_within <- function(range, sorting) {
+  inner <- sorting$samples[sorting$samples > range$from & sorting$samples <= range$to]
+  parts <- min(ceiling(range$rows / sorting$limits$rows), getOption("civicatlas.open_files", 500))
+  if (parts <= 1 || length(inner) <= 1) return(double())
+  setdiff(stats::quantile(inner, seq_len(parts - 1) / parts, type = 1), max(inner))
+}
+
+# The rows that feed(use) hands over, a file for each of the ranges of keys between the cuts.
+cut_rows <- function(feed, cuts, range, sorting) {
   writers <- vector("list", length(cuts) + 1)
-  paths <- file.path(spool$folder, sprintf("range-%05d.parquet", seq_along(writers)))
-  number <- unused_name(names(spool$columns))
-  columns <- c(spool$columns, stats::setNames(list(double()), number))
-  for (k in seq_along(spool$rows)) {
-    x <- settled_piece(spool, k)
-    numbers <- first[k] + seq_len(nrow(x))
-    range <- if (length(cuts)) findInterval(keys_of_rows(x, numbers, extent, total), cuts, left.open = TRUE) + 1L else rep(1L, nrow(x))
-    for (r in unique(range)) {
-      rows <- which(range == r)
-      part <- x[rows, ]
-      if (is.null(writers[[r]])) writers[[r]] <- core(core_create_parquet(paths[r], columns, spool$shape %||% ""), call = call)
-      values <- c(as.list(attribute_table(part)), stats::setNames(list(numbers[rows]), number))
-      add_to_tile(writers[[r]], values, if (is_spatial_frame(part)) as_shapes(part), length(rows), call)
+  names <- sprintf("%s-%05d", range$name, seq_along(writers))
+  paths <- file.path(sorting$folder, paste0(names, ".parquet"))
+  groups <- lapply(writers, function(writer) double())
+  feed(function(x) {
+    part <- findInterval(keys_of_rows(x, sorting), cuts, left.open = TRUE) + 1L
+    for (k in unique(part)) {
+      some <- x[part == k, ]
+      if (is.null(writers[[k]])) writers[[k]] <<- core(core_create_parquet(paths[k], sorting$columns, sorting$shape %||% ""), call = sorting$call)
+      add_to_tile(writers[[k]], as.list(attribute_table(some)), if (is_spatial_frame(some)) as_shapes(some), nrow(some), sorting$call)
+      groups[[k]] <<- c(groups[[k]], nrow(some))
     }
-    unlink(file.path(spool$folder, sprintf("piece-%05d.parquet", k)))
-    give_memory_back(spool$pieces[[k]]$tile$bytes)
-  }
-  shapes <- if (!is.null(spool$shape)) new_shapes(crs = spool$crs)
-  used <- which(!vapply(writers, is.null, NA))
-  for (r in used) core(core_finish_parquet(writers[[r]], suppressWarnings(metadata_of_tile(shapes, spool$shape))), call = call)
-  list(paths = paths[used], number = number)
+  })
+  metadata <- suppressWarnings(metadata_of_tile(if (!is.null(sorting$shape)) new_shapes(crs = sorting$crs), sorting$shape))
+  ends <- c(range$from, cuts, range$to)
+  lapply(which(lengths(groups) > 0), function(k) {
+    core(core_finish_parquet(writers[[k]], metadata), call = sorting$call)
+    list(from = ends[k], to = ends[k + 1], rows = sum(groups[[k]]), groups = groups[[k]], name = names[k], path = paths[k])
+  })
+}
+
+read_range <- function(range, sorting, groups = NULL) {
+  tile <- tibble::tibble(file = basename(range$path), groups = list(groups))
+  read_tile(tile_source(sorting$folder, sorting$columns, sorting$shape, sorting$crs, tile), 1)
+}
+
+# The parts of a range that is too large to be sorted in memory, read in pieces; NULL for one that is not, or cannot be cut.
+parts_of_range <- function(range, sorting) {
+  if (range$rows <= 2 * sorting$limits$rows) return(NULL)
+  cuts <- cuts_within(range, sorting)
+  if (!length(cuts)) return(NULL)
+  pieces <- split(seq_along(range$groups), floor(cumsum(range$groups) / sorting$limits$rows))
+  parts <- cut_rows(function(use) for (groups in pieces) use(read_range(range, sorting, groups)), cuts, range, sorting)
+  unlink(range$path)
+  parts
 }
 
 unused_name <- function(names) utils::tail(make.unique(c(names, ".row"), sep = "_"), 1)
@@ -234,34 +265,39 @@ settled_piece <- function(spool, k) {
 as_text <- function(values) if (is.double(values) && !is.object(values)) core(core_number_text(values, -1L)) else as.character(values)
 
 # Sorts each range and writes tiles of so many rows, the rest of a range with the next.
-write_sorted <- function(parts, spool, extent, folder, limits, total, call) {
+write_sorted <- function(waiting, folder, sorting) {
   found <- list()
   rest <- NULL
   bar <- new_progress("Writing tiles")
   flush <- function(x, all) {
-    ends <- ends_of_tiles(x, limits)
+    ends <- ends_of_tiles(x, sorting$limits)
     if (!all) ends <- utils::head(ends, -1)  # the last may not be full
     for (tile in seq_along(ends)) {
       rows <- seq.int(c(0, ends)[tile] + 1, ends[tile])
       path <- file.path(folder, sprintf("tile-%05d.parquet", length(found) + 1))
-      found[[length(found) + 1]] <<- write_tile(x[rows, ], path, call)
-      bar(sum(vapply(found, function(one) one$tile$rows, 0)) / total)
+      found[[length(found) + 1]] <<- write_tile(x[rows, ], path, sorting$call)
+      bar(sum(vapply(found, function(one) one$tile$rows, 0)) / sorting$total)
     }
     x[seq_len(nrow(x) - max(0, ends)) + max(0, ends), ]
   }
-  source <- tile_source(spool$folder, c(spool$columns, stats::setNames(list(double()), parts$number)), spool$shape, spool$crs, no_tiles())
-  for (k in seq_along(parts$paths)) {
-    source$tiles <- tibble::tibble(file = basename(parts$paths[k]), groups = list(NULL))
-    x <- read_tile(source, 1)
-    numbers <- x[[parts$number]]
-    x[[parts$number]] <- NULL
-    order <- order(keys_of_rows(x, numbers, extent, total), numbers)
-    x <- x[order, ]
-    bytes <- file.size(parts$paths[k])
-    unlink(parts$paths[k])
+  while (length(waiting)) {
+    range <- waiting[[1]]
+    parts <- parts_of_range(range, sorting)
+    waiting <- c(parts, waiting[-1])
+    if (!is.null(parts)) next
+    bytes <- file.size(range$path)
+    x <- sorted_range(range, sorting)
     if (!is.null(rest)) x <- vctrs::vec_rbind(rest, x)
-    rest <- flush(x, all = k == length(parts$paths))
+    rest <- flush(x, all = !length(waiting))
     give_memory_back(bytes)
   }
   found
+}
+
+sorted_range <- function(range, sorting) {
+  x <- read_range(range, sorting)
+  unlink(range$path)
+  order <- order(keys_of_rows(x, sorting), x[[sorting$number]])
+  x[[sorting$number]] <- NULL
+  x[order, ]
 }

@@ -133,7 +133,7 @@ buffers <- function(shapes, distances, style, call) {
 
 # Polygons that cross or overlap themselves, of which buffers are those of what the even-odd rule puts inside.
 tell_crossed <- function(shapes, call) {
-  tell_odd(invalid_rows(on_one_turn(shapes), c("polygon", "multipolygon", "collection"), call), "x")
+  tell_self_crossing(invalid_rows(on_one_turn(shapes), c("polygon", "multipolygon", "collection"), call), "x")
 }
 
 # All shapes as one, of length 1.

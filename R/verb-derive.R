@@ -120,7 +120,7 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   shapes <- overlay_shapes(x, call)
   reach <- positive_length(shapes, tolerance, unit, "tolerance", call)
   found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders), call = call)
-  tell_odd(found$odd_x, "x")
+  tell_self_crossing(found$self_crossing_x, "x")
   out <- deepened(shapes_of_rows(found, length(shapes), crs_of(shapes)), seq_along(shapes), shapes)
   tell_parts_lost(shapes, out)
   untouched <- is.na(shapes) & !is.na(as_shapes(x))  # left out, as they lie too far away

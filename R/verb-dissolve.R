@@ -30,7 +30,7 @@ dissolve_by <- function(.x, ..., .once = NULL) {
   groups <- if (length(keys)) vctrs::vec_group_id(attributes[keys]) else rep(1L, nrow(x))
   count <- if (length(groups)) max(groups) else 0L
   found <- core(core_dissolve(handles_of(shapes), store_of(shapes), as.integer(groups)), call = call)
-  tell_odd(found$odd_x, "x")
+  tell_self_crossing(found$self_crossing_x, "x")
   table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
   if (any(named)) {
     assigned <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = as.integer(groups))

@@ -131,9 +131,9 @@ comparable_keys <- function(x, table, by, ignore_case, accept = NULL) {
 # Text with blanks of all kinds as one, trimmed, in one Unicode form; blank is missing.
 comparable_text <- function(values, ignore_case) {
   distinct <- unique(as.character(values))
-  odd <- which(!grepl("^[!-~]*$", distinct, useBytes = TRUE) & !is.na(distinct))
+  others <- which(!grepl("^[!-~]*$", distinct, useBytes = TRUE) & !is.na(distinct))
   folded <- distinct
-  folded[odd] <- utf8::utf8_normalize(enc2utf8(gsub("[\\s\u00a0\u1680\u2000-\u200a\u202f\u205f\u3000]+", " ", enc2utf8(distinct[odd]), perl = TRUE)))
+  folded[others] <- utf8::utf8_normalize(enc2utf8(gsub("[\\s\u00a0\u1680\u2000-\u200a\u202f\u205f\u3000]+", " ", enc2utf8(distinct[others]), perl = TRUE)))
   folded <- trimws(folded)
   folded[!nzchar(folded)] <- NA
   if (ignore_case) folded <- utf8::utf8_normalize(folded, map_case = TRUE)

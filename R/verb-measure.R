@@ -205,9 +205,9 @@ destination_of <- function(x, azimuth, distance, unit = "m") {
 degrees_of_points <- function(x, name, call) {
   shapes <- as_shapes(x, call = call)
   need_crs(shapes, "there is no ellipsoid to measure on", call = call)
-  odd <- which(!is.na(shapes) & geometry_type_of(shapes) != "point")
-  if (length(odd)) {
-    fail("argument", c("{.arg {name}} must hold points; row {odd[1]} does not.", i = "{.fn centroid_of} makes points of other shapes."), call = call)
+  misfits <- which(!is.na(shapes) & geometry_type_of(shapes) != "point")
+  if (length(misfits)) {
+    fail("argument", c("{.arg {name}} must hold points; row {misfits[1]} does not.", i = "{.fn centroid_of} makes points of other shapes."), call = call)
   }
   shapes <- in_degrees(shapes)
   at <- coordinates_of(shapes)

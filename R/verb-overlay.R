@@ -51,8 +51,8 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
     core(how(handles_of(a), store_of(a), handles_of(b), store_of(b), parts, touches == "keep", ...), call = call)
   }
   found <- if (is.null(reach)) cut(core_overlay) else cut(core_overlay_onto, reach)
-  tell_odd(found$odd_x, "x")
-  tell_odd(found$odd_y, "y")
+  tell_self_crossing(found$self_crossing_x, "x")
+  tell_self_crossing(found$self_crossing_y, "y")
   if (!is.null(reach)) tell_brought(found, y, b)
   if (keep %in% c("union", "identity", "symmetric difference")) {
     tell_stacked(found$stacked[1:2], a, "x")
@@ -96,8 +96,8 @@ masked <- function(x, mask, crs, inside, verb, verb_call, call) {
   a <- overlay_shapes(x, call)
   b <- overlay_shapes(mask, call)
   found <- core(core_mask(handles_of(a), store_of(a), handles_of(b), store_of(b), inside), call = call)
-  tell_odd(found$odd_x, "x")
-  tell_odd(found$odd_y, "mask")
+  tell_self_crossing(found$self_crossing_x, "x")
+  tell_self_crossing(found$self_crossing_y, "mask")
   left <- found$x
   shapes <- deepened(with_wholes(found, a), left, a)
   gone <- sum(!is.na(a)) - length(left)
@@ -227,8 +227,8 @@ deepened <- function(made, of, from) {
 
 polygons_of <- function(x, name, call) {
   shapes <- overlay_shapes(x, call)
-  odd <- which(!is.na(shapes) & !geometry_type_of(shapes) %in% c("polygon", "multipolygon"))
-  if (length(odd)) fail("argument", "{.arg {name}} must hold polygons; row {odd[1]} is a {geometry_type_of(shapes[odd[1]])}.", call = call)
+  misfits <- which(!is.na(shapes) & !geometry_type_of(shapes) %in% c("polygon", "multipolygon"))
+  if (length(misfits)) fail("argument", "{.arg {name}} must hold polygons; row {misfits[1]} is a {geometry_type_of(shapes[misfits[1]])}.", call = call)
   shapes
 }
 
@@ -290,7 +290,7 @@ differ_in_size <- function(a, b) {
   differs(size(a, "area"), size(b, "area")) | differs(size(a, "length"), size(b, "length")) | (only_points & points(a) != points(b))
 }
 
-tell_odd <- function(rows, name) {
+tell_self_crossing <- function(rows, name) {
   if (!length(rows)) return(invisible())
   what <- if (length(rows) == 1) "crosses or overlaps itself and was" else "cross or overlap themselves and were"
   caution("data", c("{counted(length(rows), 'shape')} of {.arg {name}} {what} taken by the even-odd rule.",

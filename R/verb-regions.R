@@ -266,9 +266,9 @@ warn_if_overlapping <- function(pairs, regions, share, call) {
 # What regions and features have in common, and the share of each feature that is.
 shared_pairs <- function(regions, features, share, call) {
   kind <- if (share == "area") "polygon" else "line"
-  odd <- which(!is.na(features) & !grepl(kind, geometry_type_of(features)))
-  if (length(odd)) {
-    fail("argument", c("{.arg .share} is {.val {share}}, which feature {odd[1]}, a {geometry_type_of(features[odd[1]])}, does not have.",
+  misfits <- which(!is.na(features) & !grepl(kind, geometry_type_of(features)))
+  if (length(misfits)) {
+    fail("argument", c("{.arg .share} is {.val {share}}, which feature {misfits[1]}, a {geometry_type_of(features[misfits[1]])}, does not have.",
                        i = "Points count whole: leave out {.arg .share}."), call = call)
   }
   check_same_crs(regions, features, "regions", "features", call = call)

@@ -55,11 +55,11 @@ repair_shapes <- function(x, rule = "even-odd") {
 
 # Shapes whose areas can be relied on: invalid ones are taken by the even-odd rule, which is told.
 valid_shapes <- function(shapes, name, call) {
-  odd <- which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes))
-  if (!length(odd)) return(shapes)
-  tell_odd(odd, name)
-  found <- core(core_repair(handles_of(shapes)[odd], store_of(shapes), FALSE), call = call)
-  shapes[odd] <- shapes_of_rows(found, length(odd), crs_of(shapes))
+  invalid <- which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes))
+  if (!length(invalid)) return(shapes)
+  tell_self_crossing(invalid, name)
+  found <- core(core_repair(handles_of(shapes)[invalid], store_of(shapes), FALSE), call = call)
+  shapes[invalid] <- shapes_of_rows(found, length(invalid), crs_of(shapes))
   shapes
 }
 
@@ -67,7 +67,7 @@ valid_shapes <- function(shapes, name, call) {
 tell_invalid <- function(shapes, name, call) {
   most_vertices <- 20000
   if (length(store_of(shapes)$x) > most_vertices || only_points(shapes)) return(invisible())
-  tell_odd(which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes)), name)
+  tell_self_crossing(which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)), call = call)$problem) & !is.na(shapes)), name)
 }
 
 # Rows of some types that break a rule.

@@ -190,7 +190,7 @@ class StringMaker {
     std::memcpy(known.text, text.data(), text.size());
     return known.string;
   }
-  bool odd() const { return odd_; }
+  bool beyond_ascii() const { return beyond_ascii_; }
 
  private:
   // R strings hold no NUL; JSON may.
@@ -201,7 +201,7 @@ class StringMaker {
       text = spare_;
     }
     const bool ascii = std::all_of(text.begin(), text.end(), [](char c) { return static_cast<signed char>(c) >= 0; });
-    odd_ |= !ascii;
+    beyond_ascii_ |= !ascii;
     return Rf_mkCharLenCE(text.data(), static_cast<int>(text.size()), ascii ? CE_NATIVE : CE_UTF8);
   }
 
@@ -214,7 +214,7 @@ class StringMaker {
   std::size_t asked_ = 0, found_ = 0;
   bool keeps_ = true;
   std::string spare_;
-  bool odd_ = false;
+  bool beyond_ascii_ = false;
 };
 
 }  // namespace
@@ -223,7 +223,7 @@ bool fill_strings(const TextColumn& texts, SEXP column) {
   const std::size_t n = texts.size();
   StringMaker strings(n);
   for (std::size_t i = 0; i < n; ++i) SET_STRING_ELT(column, i, texts.missing(i) ? NA_STRING : strings.make(texts[i]));
-  return strings.odd();
+  return strings.beyond_ascii();
 }
 
 SEXP r_column(Column& column) {
@@ -329,7 +329,7 @@ namespace {
 // Tells R how far the work is, at most ten times a second.
 void set_progress_hook(const Function& tell) {
   auto last = std::chrono::steady_clock::now();
-  progress_hook() = [tell, last](double done) mutable {
+  context().progress = [tell, last](double done) mutable {
     const auto now = std::chrono::steady_clock::now();
     if (now - last < std::chrono::milliseconds(100)) return;
     last = now;
@@ -342,13 +342,13 @@ void set_progress_hook(const Function& tell) {
 // `tell` is called with the fraction done of the present step; NULL for nobody to tell.
 // [[Rcpp::export]]
 void core_set_progress(Nullable<Function> tell) {
-  progress_hook() = nullptr;
+  context().progress = nullptr;
   if (tell.isNotNull()) set_progress_hook(Function(tell));
 }
 
 // [[Rcpp::export]]
 void core_start() {
-  interrupt_requested() = [] { return R_ToplevelExec(check_interrupt, nullptr) == FALSE; };
+  context().interrupt_requested = [] { return R_ToplevelExec(check_interrupt, nullptr) == FALSE; };
 }
 
 // [[Rcpp::export]]
@@ -363,8 +363,8 @@ int core_processors() {
 // Threads below one are as many as there are processors; so many bytes may a source unpack to.
 // [[Rcpp::export]]
 void core_set_limits(int threads, double unpacked, double index_bytes) {
-  thread_limit() = static_cast<unsigned>(threads < 1 ? core_processors() : threads);
-  unpack_limit() = unpacked;
+  context().threads = static_cast<unsigned>(threads < 1 ? core_processors() : threads);
+  context().unpack_bytes = unpacked;
   limit_kept_indexes(index_bytes);
 }
 

@@ -147,7 +147,8 @@ IntegerVector core_dbase_live(SEXP open, Nullable<IntegerVector> rows) {
   return row_numbers(reader.live(chosen(rows, reader.records())));
 }
 
-// Some fields of some records; text keeps the table's encoding, and `odd` tells which columns need to leave it.
+// Some fields of some records; text keeps the table's encoding, and `beyond_ascii` tells which columns need to leave
+// it.
 // [[Rcpp::export]]
 List core_read_dbase(SEXP open, IntegerVector fields, Nullable<IntegerVector> rows) {
   DbaseReader& reader = XPtr<OpenTable>(open)->reader;
@@ -160,18 +161,18 @@ List core_read_dbase(SEXP open, IntegerVector fields, Nullable<IntegerVector> ro
   std::vector<Column> text_columns = reader.read(texts, records);
   auto rest = start_beside(records.size(), [&] { return reader.read(others, records); });
   List out(all.size());
-  LogicalVector odd(all.size());
+  LogicalVector beyond_ascii(all.size());
   unwindProtect([&]() -> SEXP {
     for (std::size_t i = 0; i < all.size(); ++i)
       if (reader.holds_text(all[i])) out[i] = CharacterVector(records.size());
     for (std::size_t i = 0, text = 0; i < all.size(); ++i)
-      if (reader.holds_text(all[i])) odd[i] = fill_strings(text_columns[text++].texts, out[i]);
+      if (reader.holds_text(all[i])) beyond_ascii[i] = fill_strings(text_columns[text++].texts, out[i]);
     return R_NilValue;
   });
   std::vector<Column> other_columns = rest.get();
   for (std::size_t i = 0, other = 0; i < all.size(); ++i)
     if (!reader.holds_text(all[i])) out[i] = r_column(other_columns[other++]);
-  return List::create(_["columns"] = out, _["odd"] = odd, _["notices"] = r_notices(reader.notices()));
+  return List::create(_["columns"] = out, _["beyond_ascii"] = beyond_ascii, _["notices"] = r_notices(reader.notices()));
 }
 
 // [[Rcpp::export]]

@@ -28,8 +28,9 @@ std::vector<int> zero_based(const IntegerVector& rows) {
 List r_pieces(Pieces& pieces) {
   return List::create(_["store"] = r_store(pieces.store), _["x"] = one_based(pieces.x), _["y"] = one_based(pieces.y),
                       _["whole"] = LogicalVector(pieces.whole.begin(), pieces.whole.end()),
-                      _["touching"] = static_cast<double>(pieces.touching), _["odd_x"] = one_based(pieces.odd_x),
-                      _["odd_y"] = one_based(pieces.odd_y));
+                      _["touching"] = static_cast<double>(pieces.touching),
+                      _["self_crossing_x"] = one_based(pieces.self_crossing_x),
+                      _["self_crossing_y"] = one_based(pieces.self_crossing_y));
 }
 
 // The same of an overlay: rows that overlap others of their layer, and their common ground, of x and of y.

@@ -169,9 +169,10 @@ TEST_CASE("memo texts are read from the files of each kind") {
     auto dbase3 = many;
     dbase3[0] = 0x83;
     CHECK(test::read_table(dbase3, memo).records.size() == 1000);
-    unpack_limit() = 1e6;
+    Context own;
+    const WithContext with(own);
+    own.unpack_bytes = 1e6;
     CHECK_THROWS_AS(test::read_table(dbase3, memo), LimitError);
-    unpack_limit() = 0;
   }
   SECTION("without the file they are missing, and that is said") {
     CHECK(test::noted(test::read_table(dbf).notices, "memo file", 2));

@@ -258,7 +258,7 @@ TEST_CASE("stacks of shapes dissolved by levels cover what they cover at once, g
     const std::vector<int> handles = test::all_handles(store.view());
     const Pieces found = dissolve({store.view(), handles}, groups);
     REQUIRE(found.x == std::vector<int>{0, 1, 2});
-    CHECK(found.odd_x.empty());
+    CHECK(found.self_crossing_x.empty());
     for (int group = 0; group < 3; ++group) {
       std::vector<int> members;
       for (int i = 0; i < n; ++i)

@@ -19,21 +19,18 @@ using namespace civic;
 
 namespace {
 
-// Restores the thread limit and the interrupt hook at the end of a test.
-struct Restore {
-  unsigned threads = thread_limit();
-  ~Restore() {
-    thread_limit() = threads;
-    interrupt_requested() = nullptr;
-  }
+// A context of the test's own.
+struct Own {
+  Context context;
+  WithContext with{context};
 };
 
 }  // namespace
 
 TEST_CASE("every index is visited once, whatever the threads and the grain") {
-  const Restore restore;
+  const Own own;
   for (unsigned threads : {1u, 2u, 7u}) {
-    thread_limit() = threads;
+    context().threads = threads;
     for (std::size_t n : {0u, 1u, 2u, 100u, 1001u}) {
       for (std::size_t grain : {0u, 1u, 64u, 5000u}) {
         std::vector<std::atomic<int>> visits(n);
@@ -56,8 +53,8 @@ TEST_CASE("collected pieces come in order") {
 }
 
 TEST_CASE("an exception of any chunk is thrown again") {
-  const Restore restore;
-  thread_limit() = 3;
+  const Own own;
+  context().threads = 3;
   CHECK_THROWS_WITH(parallel_for(100, 1,
                                  [](std::size_t begin, std::size_t) {
                                    if (begin == 57) throw ArgumentError("row 57");
@@ -66,10 +63,10 @@ TEST_CASE("an exception of any chunk is thrown again") {
 }
 
 TEST_CASE("an interrupt stops the work") {
-  const Restore restore;
+  const Own own;
   std::atomic<std::size_t> done{0};
-  thread_limit() = 1;
-  interrupt_requested() = [] { return true; };
+  context().threads = 1;
+  context().interrupt_requested = [] { return true; };
   CHECK_THROWS_AS(parallel_for(10, 1, [&](std::size_t, std::size_t) { ++done; }), Interrupted);
   CHECK(done == 1);
 
@@ -78,8 +75,8 @@ TEST_CASE("an interrupt stops the work") {
   std::promise<void> asked;
   const std::shared_future<void> answer = asked.get_future().share();
   const std::thread::id here = std::this_thread::get_id();
-  thread_limit() = 3;
-  interrupt_requested() = [&] {
+  context().threads = 3;
+  context().interrupt_requested = [&] {
     asked.set_value();
     return true;
   };
@@ -95,7 +92,7 @@ TEST_CASE("an interrupt stops the work") {
 }
 
 TEST_CASE("sorts give the same on any number of threads") {
-  const Restore restore;
+  const Own own;
   std::uint32_t state = 5;
   for (const std::size_t n : {0u, 1u, 20000u, 54321u}) {
     std::vector<std::uint32_t> values(n);
@@ -103,7 +100,7 @@ TEST_CASE("sorts give the same on any number of threads") {
     auto expected = values;
     std::sort(expected.begin(), expected.end());
     for (const unsigned threads : {1u, 2u, 3u, 5u, 8u}) {
-      thread_limit() = threads;
+      context().threads = threads;
       auto sorted = values;
       parallel_sort(sorted);
       REQUIRE(sorted == expected);
@@ -112,7 +109,7 @@ TEST_CASE("sorts give the same on any number of threads") {
 }
 
 TEST_CASE("sorts by key keep the order within a key, or take another, on any number of threads") {
-  const Restore restore;
+  const Own own;
   struct Item {
     std::size_t key;
     std::uint32_t value;
@@ -135,7 +132,7 @@ TEST_CASE("sorts by key keep the order within a key, or take another, on any num
       for (std::size_t key = 0; key < keys; ++key)
         std::sort(ordered.begin() + starts[key], ordered.begin() + starts[key + 1], by_value);
       for (const unsigned threads : {1u, 2u, 3u}) {
-        thread_limit() = threads;
+        context().threads = threads;
         auto sorted = items, inner = items;
         REQUIRE(sort_by_key(sorted, keys, key_of) == starts);
         REQUIRE(sorted == expected);
@@ -146,7 +143,7 @@ TEST_CASE("sorts by key keep the order within a key, or take another, on any num
 }
 
 TEST_CASE("sums by group are the same on one thread and on several") {
-  const Restore restore;
+  const Own own;
   std::mt19937 random(14);
   std::vector<double> values(1000);
   for (double& value : values) value = 1e-3 * static_cast<double>(random() % 100000);
@@ -159,18 +156,18 @@ TEST_CASE("sums by group are the same on one thread and on several") {
     if (rows[i] != 8) expected[groups[i] - 1] += values[rows[i] - 1];
   }
   for (const unsigned threads : {1u, 2u, 3u}) {
-    thread_limit() = threads;
+    context().threads = threads;
     CHECK(grouped_sums(values, rows, groups, 37, true).sums == expected);
     CHECK(std::isnan(grouped_sums(values, rows, groups, 37, false).sums[0]));
   }
 }
 
 TEST_CASE("an interrupt ends loops within loops, on every thread, and the next work goes on") {
-  const Restore restore;
+  const Own own;
   for (const unsigned threads : {1u, 3u}) {
-    thread_limit() = threads;
+    context().threads = threads;
     std::atomic<bool> wanted{false};
-    interrupt_requested() = [&] { return wanted.load(); };
+    context().interrupt_requested = [&] { return wanted.load(); };
     // Each thread is deep in a loop that would never end when the wish comes.
     constexpr std::size_t endless = std::size_t{1} << 60;
     CHECK_THROWS_AS(parallel_for(threads, 1,
@@ -186,10 +183,49 @@ TEST_CASE("an interrupt ends loops within loops, on every thread, and the next w
   }
 }
 
+TEST_CASE("two threads of a host that have contexts of their own do not stop each other") {
+  std::promise<void> begun, ended;
+  const std::shared_future<void> others_begin = begun.get_future().share(), others_end = ended.get_future().share();
+  auto other = std::async(std::launch::async, [&] {
+    Own own;
+    own.context.threads = 3;
+    own.context.interrupt_requested = [&] {
+      others_begin.wait();
+      return true;
+    };
+    try {
+      parallel_for(std::size_t{1} << 60, 1, [](std::size_t, std::size_t) {});
+    } catch (const Interrupted&) {
+      ended.set_value();
+      return true;
+    }
+    return false;
+  });
+  Own own;
+  own.context.threads = 1;
+  std::atomic<int> done{0};
+  // Begins before the other loop is stopped, and goes on after.
+  parallel_for(10, 1, [&](std::size_t begin, std::size_t) {
+    if (begin == 0) begun.set_value();
+    if (begin == 5) others_end.wait();
+    ++done;
+  });
+  CHECK(done == 10);
+  CHECK(other.get());
+}
+
+TEST_CASE("the helpers of a loop work in the context of its caller") {
+  Own own;
+  own.context.threads = 3;
+  std::atomic<int> strangers{0};
+  parallel_for(1000, 1, [&](std::size_t, std::size_t) { strangers += &context() != &own.context; });
+  CHECK(strangers == 0);
+}
+
 TEST_CASE("threads are made once, and their loops do not make others") {
-  const Restore restore;
+  const Own own;
   end_threads();
-  thread_limit() = 3;
+  context().threads = 3;
   CHECK(pooled_threads() == 0);
   std::atomic<std::size_t> done{0};
   for (int loop = 0; loop < 1000; ++loop)
@@ -203,8 +239,8 @@ TEST_CASE("threads are made once, and their loops do not make others") {
 }
 
 TEST_CASE("work beside gives its result or its exception, whoever does it") {
-  const Restore restore;
-  thread_limit() = 2;
+  const Own own;
+  context().threads = 2;
   for (const std::size_t items : {std::size_t{1}, std::size_t{1} << 20}) {
     auto result = start_beside(items, [] { return 5; });
     CHECK(result.get() == 5);
@@ -242,8 +278,8 @@ int visit_in_a_child(bool without_threads) {
 }  // namespace
 
 TEST_CASE("a forked process has threads of its own, and does without where none can be had") {
-  const Restore restore;
-  thread_limit() = 3;
+  const Own own;
+  context().threads = 3;
   parallel_for(100, 1, [](std::size_t, std::size_t) {});
   CHECK(visit_in_a_child(false) == 0);
   CHECK(visit_in_a_child(true) == 0);

@@ -50,12 +50,12 @@ Layer places(std::size_t count) {
 // What `work` gives on three threads, which must be what it gives on one.
 template <class Work>
 void same_on_several(const Work& work) {
-  const unsigned before = thread_limit();
-  thread_limit() = 1;
+  Context own;
+  const WithContext with(own);
+  own.threads = 1;
   const auto alone = work();
-  thread_limit() = 3;
+  own.threads = 3;
   const auto together = work();
-  thread_limit() = before;
   CHECK(alone == together);
 }
 

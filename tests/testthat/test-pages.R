@@ -4,6 +4,16 @@ skip_if_not_installed("shiny")
 skip_if_not_installed("bslib")
 skip_if_not_installed("processx")
 
+# A browser on a port that is its own: chromote draws one, and waits in vain where another program has it.
+opened_browser <- function() {
+  withr::local_options(chromote.timeout = 100)
+  for (attempt in 1:5) {
+    browser <- tryCatch(withr::with_seed(Sys.getpid() + attempt, chromote::ChromoteSession$new(width = 1280, height = 800)), error = function(e) NULL)
+    if (!is.null(browser)) return(browser)
+  }
+  stop("no browser could be opened")
+}
+
 ready <- function(name) system.file("workflows", paste0(name, ".yaml"), package = "civicatlas")
 
 test_that("shapes go to the browser as they lie in the window", {
@@ -93,9 +103,9 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   }
   chromote::set_chrome_args(c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
                               "--disable-component-update", "--disable-sync"))
-  withr::local_options(chromote.timeout = 600)
-  browser <- withr::with_seed(Sys.getpid() + 1, chromote::ChromoteSession$new(width = 1280, height = 800))
+  browser <- opened_browser()
   withr::defer(browser$close())
+  withr::local_options(chromote.timeout = 600)
   browser$Browser$setDownloadBehavior(behavior = "allow", downloadPath = folder)
   ask <- function(code) browser$Runtime$evaluate(code)$result$value
   until <- function(code) for (i in 1:6000) if (isTRUE(ask(code))) return(TRUE) else Sys.sleep(0.1)

@@ -67,6 +67,20 @@ each_case <- function(seed, check) {
   }
 }
 
+test_that("ranges that are too large to be sorted are cut again, and nothing changes", {
+  withr::local_seed(77)
+  n <- 3000
+  at <- function() c(stats::runif(n / 2, 0, 1000), rep(500, n / 2))  # half of them in one place
+  x <- toy_frame(id = seq_len(n), name = sprintf("room %d", seq_len(n)), geometry = point_shapes(at(), at()))
+  folder <- function() file.path(withr::local_tempdir(.local_envir = parent.frame(2)), "tiles")
+  for (source in list(x, attribute_table(x))) {
+    at_once <- tile_up(source, folder(), rows_per_tile = 40)
+    again <- withr::with_options(list(civicatlas.open_files = 3), tile_up(source, folder(), rows_per_tile = 40))
+    expect_identical(again$source$tiles$rows, at_once$source$tiles$rows)
+    expect_identical(as.data.frame(again), as.data.frame(at_once))
+  }
+})
+
 test_that("all rows are in the tiles, with their values", {
   each_case(1, function(layer) {
     x <- dplyr::collect(layer$x)

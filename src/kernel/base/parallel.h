@@ -6,21 +6,15 @@
 #include <exception>
 #include <future>
 #include <mutex>
-#include <thread>
 #include <type_traits>
 #include <vector>
 
+#include "context.h"
 #include "error.h"
 #include "progress.h"
 #include "thread_pool.h"
 
 namespace civic {
-
-// Number of threads that parallel_for may use; set once by the host program.
-inline unsigned& thread_limit() {
-  static unsigned limit = std::max(1u, std::thread::hardware_concurrency());
-  return limit;
-}
 
 // Work that a thread of the pool does beside the calling one, which goes on. Where none is free before its result is
 // asked for, the calling one does it then.
@@ -46,18 +40,18 @@ class Beside {
 template <class Work>
 Beside<Work> start_beside(std::size_t items, Work work) {
   constexpr std::size_t least = 1 << 12;  // below which waking a thread takes longer
-  return {std::move(work), thread_limit() == 1 || works_beside() || items < least ? 0u : 1u};
+  return {std::move(work), context().threads == 1 || works_beside() || items < least ? 0u : 1u};
 }
 
-// Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on up to thread_limit() threads; a loop within
-// a loop runs on its own thread alone. The first exception of any chunk is thrown again here, after all threads have
-// stopped.
+// Calls body(begin, end) over [0, n) in chunks of `grain`, in any order, on as many threads as the context allows; a
+// loop within a loop runs on its own thread alone. The first exception of any chunk is thrown again here, after all
+// threads have stopped.
 template <class Body>
 void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
   if (n == 0) return;
   grain = std::max<std::size_t>(1, grain);
   const std::size_t chunks = (n + grain - 1) / grain;
-  const std::size_t helpers = works_beside() ? 0 : std::min<std::size_t>(thread_limit(), chunks) - 1;
+  const std::size_t helpers = works_beside() ? 0 : std::min<std::size_t>(context().threads, chunks) - 1;
 
   std::atomic<std::size_t> next{0};
   std::atomic<bool> stop{false};
@@ -77,7 +71,7 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
       std::lock_guard<std::mutex> guard(failure_lock);
       if (!failure) failure = std::current_exception();
       stop = true;
-      if (!within) stopping() = true;  // the loops of other threads within this one
+      if (!within) context().stopping = true;  // the loops of other threads within this one
     }
     works_beside() = within;
   };
@@ -85,7 +79,7 @@ void parallel_for(std::size_t n, std::size_t grain, const Body& body) {
   OfferedWork offered(work, static_cast<unsigned>(helpers));
   work();
   offered.withdraw();
-  if (!works_beside()) stopping() = false;
+  if (!works_beside()) context().stopping = false;
   if (failure) std::rethrow_exception(failure);
 }
 
@@ -110,7 +104,7 @@ std::vector<T> parallel_collect(std::size_t n, std::size_t grain, const Produce&
 template <class T, class Less = std::less<>>
 void parallel_sort(std::vector<T>& values, const Less& less = {}) {
   constexpr std::size_t least = 1 << 14;  // below which one thread is as fast
-  const std::size_t n = values.size(), pieces = works_beside() || n < least ? 1 : thread_limit();
+  const std::size_t n = values.size(), pieces = works_beside() || n < least ? 1 : context().threads;
   auto cut = [&](std::size_t k) { return n * std::min(k, pieces) / pieces; };
   parallel_for(pieces, 1, [&](std::size_t begin, std::size_t end) {
     for (std::size_t k = begin; k < end; ++k)

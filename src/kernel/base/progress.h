@@ -1,26 +1,13 @@
 // What long work tells the host program: how far it is; and whether the user wants to stop, which the host program is
 // asked on its own thread only.
 #pragma once
-#include <atomic>
 #include <chrono>
 #include <cstddef>
-#include <functional>
 
+#include "context.h"
 #include "error.h"
 
 namespace civic {
-
-// Returns true when the user wants to stop.
-inline std::function<bool()>& interrupt_requested() {
-  static std::function<bool()> hook;
-  return hook;
-}
-
-// Takes the fraction of the present step that is done.
-inline std::function<void(double)>& progress_hook() {
-  static std::function<void(double)> hook;
-  return hook;
-}
 
 // Whether this thread works beside the host program's, which alone is told of progress and asked for an interrupt; or
 // is the host program's within a loop over several threads, which does so itself.
@@ -35,13 +22,6 @@ inline bool& is_helper() {
   return helper;
 }
 
-// Set where the host program's thread was interrupted within a loop, so that the helpers end too; the outermost loop
-// takes it back.
-inline std::atomic<bool>& stopping() {
-  static std::atomic<bool> flag{false};
-  return flag;
-}
-
 // Once in a while, so that long loops seldom ask the host program.
 inline bool is_time_to_ask() {
   thread_local std::chrono::steady_clock::time_point last{};
@@ -53,23 +33,23 @@ inline bool is_time_to_ask() {
 
 // Ends the work where the user wants to stop, whom this thread may ask.
 inline void ask_whether_to_end() {
-  if (!interrupt_requested() || !interrupt_requested()()) return;
-  if (works_beside()) stopping() = true;
+  if (!context().interrupt_requested || !context().interrupt_requested()) return;
+  if (works_beside()) context().stopping = true;
   throw Interrupted();
 }
 
 // Ends the work where the user wants to stop; for loops of any length, in which it asks once in a while.
 inline void end_if_interrupted() {
-  if (stopping()) throw Interrupted();
+  if (context().stopping) throw Interrupted();
   if (!is_helper() && is_time_to_ask()) ask_whether_to_end();
 }
 
 // Says how far the work is, and ends it where the user wants to stop.
 inline void check_in(std::size_t done, std::size_t total) {
   if (works_beside()) return end_if_interrupted();
-  if (stopping()) throw Interrupted();
+  if (context().stopping) throw Interrupted();
   ask_whether_to_end();
-  if (progress_hook() && total > 0) progress_hook()(static_cast<double>(done) / static_cast<double>(total));
+  if (context().progress && total > 0) context().progress(static_cast<double>(done) / static_cast<double>(total));
 }
 
 }  // namespace civic

@@ -26,7 +26,7 @@ std::vector<int> sort_by_key(std::vector<T>& items, std::size_t keys, const KeyO
 
   // Each share of the items is parted by a thread of its own: of each stretch the first share's items come first.
   constexpr std::size_t least = 1 << 16;  // items, below which one thread is as fast
-  const std::size_t shares = items.size() < least ? 1 : thread_limit();
+  const std::size_t shares = items.size() < least ? 1 : context().threads;
   std::vector<std::vector<std::size_t>> next(shares, std::vector<std::size_t>(stretches, 0));
   const auto visit_share = [&](std::size_t share, const auto& visit) {
     const std::size_t end = items.size() * (share + 1) / shares;

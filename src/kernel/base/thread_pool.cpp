@@ -64,7 +64,10 @@ class ThreadPool {
       ++work.joined_;
       ++work.busy_;
       guard.unlock();
-      work.work_();
+      {
+        const WithContext with(work.context_);
+        work.work_();
+      }
       guard.lock();
       if (--work.busy_ == 0) left_.notify_all();
     }

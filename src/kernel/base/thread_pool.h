@@ -3,6 +3,8 @@
 #pragma once
 #include <functional>
 
+#include "context.h"
+
 namespace civic {
 
 class ThreadPool;
@@ -20,6 +22,7 @@ class OfferedWork {
  private:
   friend class ThreadPool;
   std::function<void()> work_;
+  Context& context_ = context();
   ThreadPool* pool_ = nullptr;
   unsigned wanted_, joined_ = 0, busy_ = 0;
 };

@@ -347,12 +347,12 @@ std::vector<Column> DbaseReader::read(const std::vector<int>& fields, const std:
   for (std::size_t f = 0; f < fields.size(); ++f) {
     const Field& field = fields_[fields[f]];
     bool whole = field.decimals == 0, fits = true, exact = true;
-    Notices odd_cells;
+    Notices cell_notices;
     for (auto& [number, piece] : pieces) {
       whole &= piece[f].whole;
       fits &= piece[f].fits;
       exact &= piece[f].exact || field.decimals > 0;
-      odd_cells.add(piece[f].notices);
+      cell_notices.add(piece[f].notices);
       columns[f].texts.append(piece[f].texts);
       piece[f].texts = {};
     }
@@ -362,7 +362,7 @@ std::vector<Column> DbaseReader::read(const std::vector<int>& fields, const std:
       found.add("fields with whole numbers beyond 2^53 were kept as text", field.name);
       continue;
     }
-    found.add(odd_cells);
+    found.add(cell_notices);
     if (number && whole && fits) narrow(columns[f]);
   }
   note(found);

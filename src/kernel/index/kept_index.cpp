@@ -65,13 +65,15 @@ Fingerprint fingerprint_of(const ShapeRows& rows) {
   return whole.print();
 }
 
-struct Kept {
-  Fingerprint print;
-  std::shared_ptr<const RTree> tree;
-};
+}  // namespace
 
 // The last used first.
 class KeptIndexes {
+  struct Kept {
+    Fingerprint print;
+    std::shared_ptr<const RTree> tree;
+  };
+
  public:
   std::shared_ptr<const RTree> find(const Fingerprint& print) {
     const std::lock_guard guard(lock_);
@@ -116,9 +118,13 @@ class KeptIndexes {
   double most_ = usual_bytes;
 };
 
+namespace {
+
 KeptIndexes& kept_indexes() {
-  static KeptIndexes indexes;
-  return indexes;
+  static std::mutex making;  // as threads may share a context
+  const std::lock_guard guard(making);
+  if (!context().indexes) context().indexes = std::make_shared<KeptIndexes>();
+  return *context().indexes;
 }
 
 }  // namespace

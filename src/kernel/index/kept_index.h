@@ -1,4 +1,4 @@
-// Indexes of whole layers, kept for the next question that is asked of the same layer.
+// Indexes of whole layers, which a context keeps for the next question that is asked of the same layer.
 #pragma once
 #include <memory>
 
@@ -10,10 +10,11 @@ namespace civic {
 // that it is built once however the layer travels between calls.
 std::shared_ptr<const RTree> index_of(const ShapeRows& rows);
 
-// How many bytes the kept ones may take, those used longest ago going first; 160 million until told otherwise.
+// How many bytes those that the context keeps may take, those used longest ago going first; 160 million until told
+// otherwise.
 void limit_kept_indexes(double bytes);
 
-// Keeps none of them any longer; how many bytes they took.
+// The context keeps none any longer; how many bytes they took.
 double forget_indexes();
 
 }  // namespace civic

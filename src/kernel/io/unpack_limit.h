@@ -4,19 +4,14 @@
 #include <cstddef>
 #include <string>
 
+#include "../base/context.h"
 #include "../base/error.h"
 
 namespace civic {
 
-// In bytes, set by the host program; 0 for a hundred times the source's size and at least 1 GB.
-inline double& unpack_limit() {
-  static double limit = 0;
-  return limit;
-}
-
 // What a source of so many bytes may unpack to.
 inline double room_for(std::size_t source) {
-  return unpack_limit() > 0 ? unpack_limit() : std::max(1e9, 100 * static_cast<double>(source));
+  return context().unpack_bytes > 0 ? context().unpack_bytes : std::max(1e9, 100 * static_cast<double>(source));
 }
 
 inline void need_room(std::size_t unpacked, std::size_t source) {

@@ -281,7 +281,7 @@ StoreBuffer Arrangement::shapes(RegionCells cells, std::vector<std::int64_t>& ke
 
   // Some runs of regions side by side, each with marks of its own on all cells.
   constexpr std::size_t few_edges = 1 << 12;  // below which one thread is as fast
-  const std::size_t run_count = edges_.size() < few_edges ? 1 : 4 * thread_limit();
+  const std::size_t run_count = edges_.size() < few_edges ? 1 : 4 * context().threads;
   const std::size_t grain = std::max<std::size_t>(1, keys.size() / run_count);
   std::vector<StoreBuffer> runs((keys.size() + grain - 1) / grain);
   parallel_for(keys.size(), grain, [&](std::size_t begin, std::size_t end) {

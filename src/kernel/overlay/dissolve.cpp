@@ -34,7 +34,7 @@ std::vector<Bundle> bundled(std::span<const int> groups, const std::function<std
 template <class Make>
 std::vector<StoreBuffer> each(std::size_t n, const Make& make) {
   std::vector<StoreBuffer> out(n);
-  const std::size_t grain = n < thread_limit() ? n : 1;
+  const std::size_t grain = n < context().threads ? n : 1;
   if (grain == 1) {
     parallel_for(n, 1, [&](std::size_t i, std::size_t) { out[i] = make(i); });
   } else {
@@ -92,7 +92,7 @@ void unite_groups(std::vector<StoreBuffer>& shapes, std::vector<int>& groups, co
 Pieces dissolve_together(const ShapeRows& rows, std::span<const int> groups) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
   Pieces out = pieces_by_row(a, cells_by_region(a, [&](int feature) { return groups[feature]; }));
-  out.odd_x = odd_rows(a, rows, 0);
+  out.self_crossing_x = self_crossing_rows(a, rows, 0);
   return out;
 }
 
@@ -115,20 +115,21 @@ Pieces dissolve_apart(const ShapeRows& rows, std::span<const int> groups, const 
   const auto most = [&](int group) { return at_once[group] ? order.size() : size; };
   const std::vector<Bundle> bundles = bundled(group_of, most);
   const Grid grid = Arrangement::grid_for({&rows, 1});
-  std::vector<std::vector<int>> odd(bundles.size());
+  std::vector<std::vector<int>> self_crossing(bundles.size());
   std::vector<StoreBuffer> shapes = each(bundles.size(), [&](std::size_t k) {
     const Bundle& bundle = bundles[k];
     const ShapeRows some{rows.store, std::span(handles).subspan(bundle.begin, bundle.end - bundle.begin)};
     const Arrangement a({&some, 1}, FillRule::even_odd, grid);
-    for (const int row : odd_rows(a, some, 0)) odd[k].push_back(order[bundle.begin + row]);
+    for (const int row : self_crossing_rows(a, some, 0)) self_crossing[k].push_back(order[bundle.begin + row]);
     return whole_of(a);
   });
   group_of.clear();
   for (const Bundle& bundle : bundles) group_of.push_back(bundle.group);
   unite_groups(shapes, group_of, grid);
   Pieces out = pieces_of(shapes, group_of);
-  for (const auto& some : odd) out.odd_x.insert(out.odd_x.end(), some.begin(), some.end());
-  std::sort(out.odd_x.begin(), out.odd_x.end());
+  for (const auto& some : self_crossing)
+    out.self_crossing_x.insert(out.self_crossing_x.end(), some.begin(), some.end());
+  std::sort(out.self_crossing_x.begin(), out.self_crossing_x.end());
   return out;
 }
 

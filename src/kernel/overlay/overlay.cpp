@@ -176,8 +176,8 @@ class PairPieces {
   Pieces pieces() {
     Pieces out;
     auto told = start_beside(static_cast<std::size_t>(a_.faces()), [&] {
-      out.odd_x = odd_rows(a_, layers_[0], 0);
-      out.odd_y = odd_rows(a_, layers_[1], x_rows_);
+      out.self_crossing_x = self_crossing_rows(a_, layers_[0], 0);
+      out.self_crossing_y = self_crossing_rows(a_, layers_[1], x_rows_);
       out.stacked_x = stacked(a_, 0, x_rows_);
       out.stacked_y = stacked(a_, x_rows_, layers_[1].size());
     });
@@ -302,7 +302,7 @@ Brought overlay_onto(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& 
   const SettledCovers covers(after, x.size(), overlapping_rows(before, tolerance), tolerance);
   Brought out{pairs.find([&](int face) { return covers[face]; }), sealed.moved, sealed.farthest,
               std::vector<double>(y.size(), 0), covers.thin()};
-  out.pieces.odd_y = odd_rows(before, y, 0);
+  out.pieces.self_crossing_y = self_crossing_rows(before, y, 0);
   for (int face = 1; face < after.faces(); ++face)
     for (const int j : sides_of(covers[face], x.size()).y) out.covers[j - x.size()] += after.area(face);
   return out;
@@ -379,8 +379,8 @@ Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside) {
   out.y.assign(out.x.size(), -1);
   const Wholes wholes(a, layers);
   for (const int row : out.x) out.whole.push_back(wholes.is_whole(row, count[row]));
-  out.odd_x = odd_rows(a, x, 0);
-  out.odd_y = odd_rows(a, y, x_rows);
+  out.self_crossing_x = self_crossing_rows(a, x, 0);
+  out.self_crossing_y = self_crossing_rows(a, y, x_rows);
   return out;
 }
 
@@ -395,7 +395,7 @@ RegionCells cells_by_region(const Arrangement& a, const std::function<std::int64
   return cells;
 }
 
-std::vector<int> odd_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature) {
+std::vector<int> self_crossing_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature) {
   std::vector<double> covered(rows.size(), 0);
   for (int face = 1; face < arrangement.faces(); ++face)
     for (const int feature : arrangement.cover(face))

@@ -21,11 +21,11 @@ struct Stacked {
 
 struct Pieces {
   StoreBuffer store;
-  std::vector<int> x, y;          // of each piece the rows it comes from, -1 for none; ascending
-  std::vector<char> whole;        // whether it is all of a shape of lines and points, which may stand for it
-  std::size_t touching = 0;       // pairs that meet in less than both could, and nothing more
-  std::vector<int> odd_x, odd_y;  // rows whose polygons cross or overlap themselves
-  Stacked stacked_x, stacked_y;   // told by overlay() alone
+  std::vector<int> x, y;     // of each piece the rows it comes from, -1 for none; ascending
+  std::vector<char> whole;   // whether it is all of a shape of lines and points, which may stand for it
+  std::size_t touching = 0;  // pairs that meet in less than both could, and nothing more
+  std::vector<int> self_crossing_x, self_crossing_y;  // rows whose polygons cross or overlap themselves
+  Stacked stacked_x, stacked_y;                       // told by overlay() alone
 };
 
 // Pieces where both layers lie, or only one. Polygons are taken by the even-odd rule; lines and points on the border of
@@ -66,7 +66,7 @@ Pieces pieces_by_row(const Arrangement& arrangement, RegionCells cells, std::spa
 
 // Rows whose polygons cover another area than their rings enclose: they cross or overlap themselves. The arrangement's
 // features from `first_feature` on are the rows.
-std::vector<int> odd_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature);
+std::vector<int> self_crossing_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature);
 
 // Stores of one shape or none as pieces; x holds the rows, those of the others left out.
 Pieces pieces_of(std::span<const StoreBuffer> shapes, std::span<const int> rows);

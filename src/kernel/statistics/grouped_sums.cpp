@@ -11,7 +11,7 @@ GroupedSums grouped_sums(std::span<const double> values, std::span<const int> ro
                          bool skip_missing) {
   constexpr std::size_t least = 1 << 16;  // rows, below which one thread is as fast
   GroupedSums out(static_cast<std::size_t>(n));
-  const std::size_t shares = rows.size() < least ? 1 : thread_limit();
+  const std::size_t shares = rows.size() < least ? 1 : context().threads;
   const auto first_group = [&](std::size_t share) {
     return static_cast<int>(static_cast<std::size_t>(n) * share / shares);
   };
