@@ -8,6 +8,7 @@ fail <- function(kind, message, call = rlang::caller_env(2), envir = rlang::call
 }
 
 caution <- function(kind, message, envir = rlang::caller_env()) {
+  if (isTRUE(said$nothing)) return(invisible())
   message[] <- inline(message, envir)
   rlang::warn(message, class = c(paste0("civicatlas_warning_", kind), "civicatlas_warning"), call = NULL, use_cli_format = TRUE)
 }
@@ -102,4 +103,12 @@ quietly <- function(expr) {
   old <- options(civicatlas.quiet = TRUE)
   on.exit(options(old))
   expr
+}
+
+# Without warnings too, which are not even put into words.
+silently <- function(expr) {
+  before <- said$nothing
+  said$nothing <- TRUE
+  on.exit(said$nothing <- before)
+  suppressWarnings(quietly(expr))
 }

@@ -77,7 +77,7 @@ row_number_column <- ".row_of_frame"
 
 # A prototype's own lines say nothing: they are about no rows. Errors are the verb's.
 of_no_rows <- function(expr, call) {
-  out <- tryCatch(suppressWarnings(quietly(expr)), error = function(e) {
+  out <- tryCatch(silently(expr), error = function(e) {
     e$call <- if (is.environment(call)) rlang::frame_call(call)
     rlang::cnd_signal(e)
   })

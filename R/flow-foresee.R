@@ -35,7 +35,7 @@ foreseen_problem <- function(e) {
 
 # A drawing is looked at for its columns alone.
 foreseen_result <- function(step, options, condition, run) {
-  quietly(suppressWarnings({
+  silently({
     result <- perform_step(step, options, condition, run)
     if (!inherits(result, "drawing")) return(result)
     known <- command_record(step$command)$options
@@ -44,7 +44,7 @@ foreseen_result <- function(step, options, condition, run) {
       if (known[[name]]$type == "expression") expression_option(options[[name]], name, result$o$x)
     }
     result
-  }))
+  })
 }
 
 # Before the steps of a run: once for the same steps on the same inputs.

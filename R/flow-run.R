@@ -128,10 +128,12 @@ key_of_input <- function(input, value) {
   if (!input$type %in% c("layer", "file") || is.data.frame(value)) return(rlang::hash(value))
   if (grepl("://", value, fixed = TRUE)) return(rlang::hash(list(value, Sys.time(), stats::runif(1))))  # nobody knows what is there now
   if (file.exists(file.path(value, manifest_name))) value <- file.path(value, manifest_name)  # which has the checksums of the tiles
-  if (dir.exists(value)) return(rlang::hash(unname(tools::md5sum(list.files(value, full.names = TRUE, recursive = TRUE)))))
+  if (dir.exists(value)) return(hash_of_files(list.files(value, full.names = TRUE, recursive = TRUE)))
   beside <- c(members_beside(value), paste0(value, c("-wal", "-journal")))  # of a shapefile, and what a GeoPackage has not taken in yet
-  rlang::hash(unname(tools::md5sum(sort(unlist(c(value, beside))))))
+  hash_of_files(sort(unlist(c(value, beside))))
 }
+
+hash_of_files <- function(paths) rlang::hash(unname(rlang::hash_file(paths[file.exists(paths)])))
 
 # --- other values --------------------------------------------------------------------------------------------------------
 

@@ -178,7 +178,7 @@ graticule_grob <- function(lines, frame, colour) {
 # What the window covers, in degrees, from points along its edges and within.
 degrees_of_window <- function(frame) {
   at <- expand.grid(x = seq(frame$x[1], frame$x[2], length.out = 15), y = seq(frame$y[1], frame$y[2], length.out = 15))
-  box_of(quietly(suppressWarnings(reproject_to(point_shapes(at$x, at$y, frame$crs), geographic_base(frame$crs)))))
+  box_of(silently(reproject_to(point_shapes(at$x, at$y, frame$crs), geographic_base(frame$crs))))
 }
 
 # The nearest of 1, 2, 5, 10, 15, 30 degrees or a decimal part of one.
@@ -209,7 +209,7 @@ graticule_lines <- function(extent, step, crs) {
     degrees = c(meridians, parallels), meridian = rep(c(TRUE, FALSE), c(length(meridians), length(parallels))),
     geometry = shapes_from_wkt(sprintf("LINESTRING (%s)", text), geographic_base(crs))
   )
-  quietly(suppressWarnings(reproject_to(lines, crs)))
+  silently(reproject_to(lines, crs))
 }
 
 # Degrees where meridians meet the lower edge and parallels the left one; where they do not, as on a map of the world, at their lower or

@@ -121,7 +121,7 @@ on_fitting_projection <- function(x) {
   degrees <- degrees_extent(x, NULL)
   to <- fitting(if (degrees[3] - degrees[1] <= 6) "distance" else "area")
   if (is.null(to)) return(x)
-  drawn <- quietly(suppressWarnings(reproject_to(x, to)))
+  drawn <- silently(reproject_to(x, to))
   if (anyNA(as_shapes(drawn)[!is.na(as_shapes(x))])) return(x)
   say("Drawn on {crs_label(to)}; {.fn plain_map} and {.fn choropleth_map} keep the layer's own CRS.")
   drawn

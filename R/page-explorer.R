@@ -93,7 +93,7 @@ on_one_crs <- function(frames) {
   put <- Map(function(frame, name) {
     if (is.null(target) || is.null(crs_of(frame)) || same_crs(crs_of(frame), target)) return(frame)
     moved <<- c(moved, name)
-    quietly(suppressWarnings(reproject_to(frame, target)))
+    silently(reproject_to(frame, target))
   }, frames, names(frames))
   others <- if (length(moved)) paste0("; reprojected for the map: ", paste(moved, collapse = ", "))
   c(list(frames = put, said = paste0(if (is.null(target)) "No CRS" else crs_label(target), others, ".")), boxes_of_frames(put))
@@ -178,6 +178,6 @@ rows_at <- function(frame, click) {
   place <- c(click$x, click$y)
   shapes <- as_shapes(frame)
   box <- box_shape(as.double(c(place - reach, place + reach)), crs_of(shapes))
-  pairs <- quietly(suppressWarnings(find_pairs(box, shapes, "intersects")))
+  pairs <- silently(find_pairs(box, shapes, "intersects"))
   as.integer(utils::head(rev(pairs$y), 1))
 }

@@ -136,7 +136,7 @@ offer_columns <- function(name, input, read, session) {
 layer_for_page <- function(name, input, path) {
   if (is.null(path)) return(list(problem = "choose a file"))
   tryCatch({
-    frame <- quietly(suppressWarnings(layer_of_input(name, input, path, NULL)))
+    frame <- silently(layer_of_input(name, input, path, NULL))
     list(frame = frame, said = paste0(counted(nrow(frame), "row"), if (is_spatial_frame(frame)) paste0("; ", crs_label(crs_of(frame)))))
   }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_a_line(e) else "this file cannot be read"))
 }
