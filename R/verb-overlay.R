@@ -59,7 +59,9 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
     tell_stacked(found$stacked[3:4], b, "y")
   }
   found <- pieces_in_order(found, a, b)
-  found$shapes <- deepened(found$shapes, Map(function(x, y) stats::na.omit(c(x, y)), found$x, found$y + length(a)), vctrs::vec_c(a, b))
+  if (any(are_deep(a), are_deep(b))) {
+    found$shapes <- deepened(found$shapes, Map(function(x, y) stats::na.omit(c(x, y)), found$x, found$y + length(a)), vctrs::vec_c(a, b))
+  }
   out <- with_shapes(vctrs::vec_slice(x, found$x), found$shapes)
   out <- add_columns(out, vctrs::vec_slice(attribute_table(y), found$y), suffix)
   both <- sum(!is.na(found$x) & !is.na(found$y))

@@ -102,6 +102,9 @@ Date today();
 // Gives memory that was freed back to the system, where its library would keep it for later.
 void give_memory_back() noexcept;
 
+// Has memory fetched that will be read soon; it may be any address.
+inline void prefetch(const void* at) { __builtin_prefetch(at); }
+
 // As std::from_chars(begin, end, value), which not every library has for doubles yet: a number with a point, whatever
 // the locale.
 std::from_chars_result read_double(const char* begin, const char* end, double& value);

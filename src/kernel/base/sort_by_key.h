@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cstddef>
 #include <limits>
+#include <memory>
 #include <utility>
 #include <vector>
 
@@ -42,7 +43,9 @@ std::vector<int> sort_by_key(std::vector<T>& items, std::size_t keys, const KeyO
     bounds[s] = before;
     for (auto& counts : next) before += std::exchange(counts[s], before);
   }
-  std::vector<T> parted(items.size());
+  // Not a vector, which one thread would fill first: most of the time goes into memory that is touched for the first
+  // time.
+  const std::unique_ptr<T[]> parted(new T[items.size()]);
   parallel_for(shares, 1, [&](std::size_t share, std::size_t) {
     visit_share(share, [&](const T& item, std::size_t& place) { parted[place++] = item; });
   });

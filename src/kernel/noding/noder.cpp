@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <atomic>
 #include <memory>
+#include <mutex>
 #include <numeric>
 #include <tuple>
 
@@ -77,14 +78,16 @@ struct Stop {
   GridPoint at;
 };
 
+constexpr std::size_t chunk = 1 << 15;  // of loops whose steps are short
+
 // Items of which like ones lie side by side, in runs that are numbered from 0; begins(i) says whether one begins.
 template <class Begins>
 class EqualRuns {
  public:
   EqualRuns(std::size_t items, const Begins& begins)
-      : items_(items), begins_(begins), before_((items + grain - 1) / grain + 1) {
-    parallel_for(items, grain, [&](std::size_t begin, std::size_t end) {
-      for (std::size_t i = begin; i < end; ++i) before_[begin / grain + 1] += begins_(i);
+      : items_(items), begins_(begins), before_((items + chunk - 1) / chunk + 1) {
+    parallel_for(items, chunk, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t i = begin; i < end; ++i) before_[begin / chunk + 1] += begins_(i);
     });
     std::partial_sum(before_.begin(), before_.end(), before_.begin());
   }
@@ -92,8 +95,8 @@ class EqualRuns {
   // Calls visit(item, its run, whether it is the first there) on several threads.
   template <class Visit>
   void visit(const Visit& visit) const {
-    parallel_for(items_, grain, [&](std::size_t begin, std::size_t end) {
-      int run = before_[begin / grain] - 1;
+    parallel_for(items_, chunk, [&](std::size_t begin, std::size_t end) {
+      int run = before_[begin / chunk] - 1;
       for (std::size_t i = begin; i < end; ++i) {
         const bool first = begins_(i);
         run += first;
@@ -103,7 +106,6 @@ class EqualRuns {
   }
 
  private:
-  static constexpr std::size_t grain = 1 << 15;
   const std::size_t items_;
   const Begins& begins_;
   std::vector<int> before_;  // of each stretch of items
@@ -111,8 +113,8 @@ class EqualRuns {
 
 class Noder {
  public:
-  Noder(const std::vector<GridPoint>& points, const std::vector<Segment>& segments)
-      : points_(points), segments_(segments), edge_of_(segments.size(), -1) {
+  Noder(std::vector<GridPoint> points, std::vector<Segment> segments)
+      : points_(std::move(points)), segments_(std::move(segments)), edge_of_(segments_.size(), -1) {
     settle_points();
   }
 
@@ -177,11 +179,18 @@ class Noder {
     };
     std::vector<Placed> order(points_.size());
     double left = HUGE_VAL, right = -HUGE_VAL;
-    for (std::size_t i = 0; i < order.size(); ++i) {
-      order[i] = {points_[i], static_cast<int>(i)};
-      left = std::min(left, static_cast<double>(points_[i].x));
-      right = std::max(right, static_cast<double>(points_[i].x));
-    }
+    std::mutex widening;
+    parallel_for(order.size(), chunk, [&](std::size_t begin, std::size_t end) {
+      double least = HUGE_VAL, most = -HUGE_VAL;
+      for (std::size_t i = begin; i < end; ++i) {
+        order[i] = {points_[i], static_cast<int>(i)};
+        least = std::min(least, static_cast<double>(points_[i].x));
+        most = std::max(most, static_cast<double>(points_[i].x));
+      }
+      const std::lock_guard guard(widening);
+      left = std::min(left, least);
+      right = std::max(right, most);
+    });
     // By upright stripes, about as many as there are points.
     const std::size_t stripes = order.size() + 1;
     const double to_stripe = static_cast<double>(order.size()) / (right - left + 1);
@@ -203,20 +212,33 @@ class Noder {
     renumber(place);
   }
   void renumber(const std::vector<int>& place) {
+    std::atomic<bool> whole{true};  // whether all segments keep a length
+    parallel_for(segments_.size(), chunk, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t k = begin; k < end; ++k) {
+        Segment& s = segments_[k];
+        s.from = place[static_cast<std::size_t>(s.from)];
+        s.to = place[static_cast<std::size_t>(s.to)];
+        if (s.from == s.to) whole = false;
+      }
+    });
+    if (!whole) drop_points();
+    parallel_for(edges_.size(), chunk, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t i = begin; i < end; ++i) {
+        edges_[i].low = place[static_cast<std::size_t>(edges_[i].low)];
+        edges_[i].high = place[static_cast<std::size_t>(edges_[i].high)];
+      }
+    });
+  }
+  // Leaves out the segments without a length.
+  void drop_points() {
     std::size_t n = 0;
     for (std::size_t k = 0; k < segments_.size(); ++k) {
-      const Segment& s = segments_[k];
-      const int from = place[static_cast<std::size_t>(s.from)], to = place[static_cast<std::size_t>(s.to)];
-      if (from == to) continue;
+      if (segments_[k].from == segments_[k].to) continue;
       edge_of_[n] = edge_of_[k];
-      segments_[n++] = {from, to, s.source};
+      segments_[n++] = segments_[k];
     }
     segments_.resize(n);
     edge_of_.resize(n);
-    for (Edge& e : edges_) {
-      e.low = place[static_cast<std::size_t>(e.low)];
-      e.high = place[static_cast<std::size_t>(e.high)];
-    }
   }
 
   // Segments that have no edge get one of equal ends. One may be there already: it does no harm that there are two.
@@ -224,13 +246,13 @@ class Noder {
     struct Keyed {
       int low, high, segment;
     };
-    std::vector<Keyed> order;
-    order.reserve(segments_.size());
-    for (std::size_t k = 0; k < segments_.size(); ++k)
-      if (edge_of_[k] < 0) {
+    auto order = parallel_collect<Keyed>(segments_.size(), chunk, [&](std::size_t begin, std::size_t end, auto& out) {
+      for (std::size_t k = begin; k < end; ++k) {
+        if (edge_of_[k] >= 0) continue;
         const auto [low, high] = std::minmax(segments_[k].from, segments_[k].to);
-        order.push_back({low, high, static_cast<int>(k)});
+        out.push_back({low, high, static_cast<int>(k)});
       }
+    });
     sort_by_key(
         order, points_.size(), [](const Keyed& k) { return k.low; },
         [](const Keyed& a, const Keyed& b) { return a.high < b.high; });
@@ -366,15 +388,23 @@ class Noder {
     if (crossings.empty()) return;
     std::vector<GridPoint> cells;
     for (const Stop& stop : crossings) cells.push_back(Grid::cell_of(stop.at));
-    std::sort(cells.begin(), cells.end());
+    parallel_sort(cells);
     cells.erase(std::unique(cells.begin(), cells.end()), cells.end());
     std::vector<int> vertex(cells.size(), -1);
     auto place = [&](GridPoint cell) { return std::lower_bound(cells.begin(), cells.end(), cell) - cells.begin(); };
-    for (int v = static_cast<int>(points_.size()) - 1; v >= 0; --v) {
-      const GridPoint cell = Grid::cell_of(point(v));
-      const auto at = static_cast<std::size_t>(place(cell));
-      if (at < cells.size() && cells[at] == cell) vertex[at] = v;
-    }
+    struct Inside {
+      std::size_t cell;
+      int vertex;
+    };
+    const auto inside = parallel_collect<Inside>(points_.size(), chunk, [&](auto begin, auto end, auto& out) {
+      for (std::size_t v = begin; v < end; ++v) {
+        const GridPoint cell = Grid::cell_of(points_[v]);
+        const auto at = static_cast<std::size_t>(place(cell));
+        if (at < cells.size() && cells[at] == cell) out.push_back({at, static_cast<int>(v)});
+      }
+    });
+    for (const Inside& one : inside)
+      if (vertex[one.cell] < 0) vertex[one.cell] = one.vertex;
     auto can_pass = [&](const Stop& stop, GridPoint p) {
       const Edge& e = edge(stop.edge);
       const GridPoint a = point(e.low), b = point(e.high);
@@ -392,7 +422,7 @@ class Noder {
   void seek_passed_crossings(const RTree& tree, const std::vector<int>& others, Stops& stops) const {
     std::vector<GridPoint> places;
     for (std::size_t k = 0; k < stops.crossings.size(); k += 2) places.push_back(stops.crossings[k].at);
-    std::sort(places.begin(), places.end());
+    parallel_sort(places);
     places.erase(std::unique(places.begin(), places.end()), places.end());
     const auto passed = parallel_collect<Stop>(places.size(), 1024, [&](std::size_t begin, std::size_t end, auto& out) {
       for (std::size_t k = begin; k < end; ++k) {
@@ -461,20 +491,19 @@ class Noder {
   }
 
   void cut_segments(const std::vector<int>& chain, const std::vector<int>& chain_start) {
-    constexpr std::size_t grain = 1 << 15;
     const auto pieces_of = [&](std::size_t k) {
       const auto i = static_cast<std::size_t>(edge_of_[k]);
       return chain_start[i + 1] - chain_start[i] + 1;
     };
-    std::vector<std::size_t> before((segments_.size() + grain - 1) / grain + 1, 0);
-    parallel_for(segments_.size(), grain, [&](std::size_t begin, std::size_t end) {
-      for (std::size_t k = begin; k < end; ++k) before[begin / grain + 1] += static_cast<std::size_t>(pieces_of(k));
+    std::vector<std::size_t> before((segments_.size() + chunk - 1) / chunk + 1, 0);
+    parallel_for(segments_.size(), chunk, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t k = begin; k < end; ++k) before[begin / chunk + 1] += static_cast<std::size_t>(pieces_of(k));
     });
     std::partial_sum(before.begin(), before.end(), before.begin());
     std::vector<Segment> out(before.back());
     std::vector<int> edge_of(before.back(), -1);
-    parallel_for(segments_.size(), grain, [&](std::size_t begin, std::size_t end) {
-      std::size_t at = before[begin / grain];
+    parallel_for(segments_.size(), chunk, [&](std::size_t begin, std::size_t end) {
+      std::size_t at = before[begin / chunk];
       for (std::size_t k = begin; k < end; ++k) {
         const Segment& s = segments_[k];
         const auto i = static_cast<std::size_t>(edge_of_[k]);
@@ -499,7 +528,7 @@ class Noder {
   void merge_points(std::size_t before) {
     std::vector<int> added(points_.size() - before);
     std::iota(added.begin(), added.end(), static_cast<int>(before));
-    std::sort(added.begin(), added.end(), [&](int i, int j) { return point(i) < point(j); });
+    parallel_sort(added, [&](int i, int j) { return point(i) < point(j); });
     std::vector<int> place(points_.size());
     std::vector<GridPoint> merged;
     merged.reserve(points_.size());
@@ -536,10 +565,10 @@ int Noded::place(GridPoint point) const {
   return static_cast<int>(at - points.begin());
 }
 
-Noded node(const std::vector<GridPoint>& points, const std::vector<Segment>& segments) {
+Noded node(std::vector<GridPoint> points, std::vector<Segment> segments) {
   // The proof that rounds come to an end holds for points that all stand in the middle of their cells.
   constexpr int rounds_before_cells = 8;
-  Noder noder(points, segments);
+  Noder noder(std::move(points), std::move(segments));
   for (int rounds = 1; noder.round(); ++rounds)
     if (rounds == rounds_before_cells) noder.take_cells();
   return noder.take();

@@ -21,6 +21,6 @@ struct Noded {
 };
 
 // Points may repeat; segments refer to them by place. Reports progress and may be interrupted.
-Noded node(const std::vector<GridPoint>& points, const std::vector<Segment>& segments);
+Noded node(std::vector<GridPoint> points, std::vector<Segment> segments);
 
 }  // namespace civic

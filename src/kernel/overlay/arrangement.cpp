@@ -8,6 +8,7 @@
 #include "../base/disjoint_sets.h"
 #include "../base/error.h"
 #include "../base/parallel.h"
+#include "../base/portable.h"
 #include "../base/sort_by_key.h"
 #include "../index/rtree.h"
 
@@ -50,8 +51,10 @@ Arrangement::Arrangement(std::span<const ShapeRows> layers, FillRule rule, const
   auto traced = start_beside(edges_.size(), [&] { trace_cycles(); });
   const std::vector<int> around_groups = surrounding_cycles();
   traced.get();
+  auto placed = start_beside(edges_.size(), [&] { place_nodes(layers); });
   link_cycles(around_groups);
   cover_faces();
+  placed.get();
 }
 
 void Arrangement::collect(std::span<const ShapeRows> layers) {
@@ -94,11 +97,28 @@ void Arrangement::collect(std::span<const ShapeRows> layers) {
       if (ring.closed() && n > 1) *segment = {first + n - 1, first, ring.source};
     }
   });
-  Noded noded = node(points, segments);
-  auto placed = start_beside(segments.size(), [&] { place_vertices(layers, noded); });
+  Noded noded = node(std::move(points), std::move(segments));
   merge_edges(noded.segments, noded.points.size());
-  placed.get();
+  find_points(layers, noded);
   points_ = std::move(noded.points);
+}
+
+// The nodes that the layers' points stand on.
+void Arrangement::find_points(std::span<const ShapeRows> layers, const Noded& noded) {
+  int feature = 0;
+  for (const ShapeRows& rows : layers)
+    for (int row = 0; row < rows.size(); ++row, ++feature) {
+      if (rows[row] < 0) continue;
+      const StoreView& s = rows.store;
+      for (int part = s.parts(rows[row]).begin; part < s.parts(rows[row]).end; ++part) {
+        if (s.part_kind(part) != ShapeKind::point) continue;
+        const IndexRange rings = s.rings(part);
+        for (int i = s.ring_vertices[rings.begin]; i < s.ring_vertices[rings.end]; ++i)
+          point_features_.push_back({feature, noded.place(grid_.of(s.x[i], s.y[i]))});
+      }
+    }
+  std::sort(point_features_.begin(), point_features_.end(), by_node);
+  point_features_.erase(std::unique(point_features_.begin(), point_features_.end()), point_features_.end());
 }
 
 namespace {
@@ -123,32 +143,27 @@ class ExactCoordinates {
 
 }  // namespace
 
-// Nodes have the coordinates of the vertices they come from, to the last bit; and points find their nodes.
-void Arrangement::place_vertices(std::span<const ShapeRows> layers, const Noded& noded) {
+// Nodes have the coordinates of the vertices they come from, to the last bit.
+void Arrangement::place_nodes(std::span<const ShapeRows> layers) {
   ExactCoordinates exact_x(grid_), exact_y(grid_);
-  int feature = 0;
   for (const ShapeRows& rows : layers)
-    for (int row = 0; row < rows.size(); ++row, ++feature) {
+    for (int row = 0; row < rows.size(); ++row) {
       if (rows[row] < 0) continue;
-      const StoreView& s = rows.store;
-      for (int part = s.parts(rows[row]).begin; part < s.parts(rows[row]).end; ++part) {
-        const IndexRange rings = s.rings(part);
-        for (int i = s.ring_vertices[rings.begin]; i < s.ring_vertices[rings.end]; ++i) {
-          const GridPoint p = grid_.of(s.x[i], s.y[i]);
-          exact_x.note(s.x[i], p.x);
-          exact_y.note(s.y[i], p.y);
-          if (s.part_kind(part) == ShapeKind::point) point_features_.push_back({feature, noded.place(p)});
-        }
+      const IndexRange vertices = rows.store.shape_vertices(rows[row]);
+      for (int i = vertices.begin; i < vertices.end; ++i) {
+        const GridPoint p = grid_.of(rows.store.x[i], rows.store.y[i]);
+        exact_x.note(rows.store.x[i], p.x);
+        exact_y.note(rows.store.y[i], p.y);
       }
     }
   exact_x.sort();
   exact_y.sort();
-  for (const GridPoint p : noded.points) {
+  x_.reserve(points_.size());
+  y_.reserve(points_.size());
+  for (const GridPoint p : points_) {
     x_.push_back(exact_x.of(p.x));
     y_.push_back(exact_y.of(p.y));
   }
-  std::sort(point_features_.begin(), point_features_.end(), by_node);
-  point_features_.erase(std::unique(point_features_.begin(), point_features_.end()), point_features_.end());
 }
 
 // Segments of equal ends become one edge that remembers which features' borders or lines run along it, and how often.
@@ -227,16 +242,10 @@ void Arrangement::merge_edges(const std::vector<Segment>& segments, std::size_t 
 }
 
 void Arrangement::sort_around_nodes() {
-  around_start_.assign(points_.size() + 1, 0);
-  for (const Edge& e : edges_) {
-    ++around_start_[e.from + 1];
-    ++around_start_[e.to + 1];
-  }
-  std::partial_sum(around_start_.begin(), around_start_.end(), around_start_.begin());
   around_.resize(2 * edges_.size());
+  std::iota(around_.begin(), around_.end(), 0);
+  around_start_ = sort_by_key(around_, points_.size(), [&](int half) { return origin(half); });
   next_.resize(around_.size());
-  std::vector<int> next(around_start_.begin(), around_start_.end() - 1);
-  for (int half = 0; half < static_cast<int>(around_.size()); ++half) around_[next[origin(half)]++] = half;
   parallel_for(points_.size(), 4096, [&](std::size_t begin, std::size_t end) {
     for (std::size_t n = begin; n < end; ++n) {
       const auto first = around_.begin() + around_start_[n], last = around_.begin() + around_start_[n + 1];
@@ -406,8 +415,14 @@ void Arrangement::link_cycles(const std::vector<int>& around_groups) {
 
 // From the outside, which nothing covers, over every edge to the face behind it.
 void Arrangement::cover_faces() {
+  // Out of a face over an edge: to which, and whether leftward, in the lowest bit of the edge's number. All that the
+  // walk looks at lies side by side.
+  struct Step {
+    int to, over;
+  };
   const std::size_t n = areas_.size();
-  std::vector<int> start(n + 1, 0), steps(2 * edges_.size());
+  std::vector<int> start(n + 1, 0);
+  std::vector<Step> steps(2 * edges_.size());
   for (const Edge& e : edges_) {
     ++start[e.left + 1];
     ++start[e.right + 1];
@@ -415,22 +430,25 @@ void Arrangement::cover_faces() {
   std::partial_sum(start.begin(), start.end(), start.begin());
   std::vector<int> next(start.begin(), start.end() - 1);
   for (std::size_t e = 0; e < edges_.size(); ++e) {
-    steps[next[edges_[e].right]++] = static_cast<int>(2 * e);     // to the left
-    steps[next[edges_[e].left]++] = static_cast<int>(2 * e + 1);  // to the right
+    const auto [from, to, left, right] = edges_[e];
+    steps[next[right]++] = {left, static_cast<int>(2 * e + 1)};
+    steps[next[left]++] = {right, static_cast<int>(2 * e)};
   }
 
+  constexpr std::size_t ahead = 8;  // faces for whose steps the memory is asked before they are looked at
   std::vector<std::vector<Crossing>> covers(n);
   std::vector<char> seen(n, 0);
   std::vector<int> queue{0};
   seen[0] = 1;
   for (std::size_t at = 0; at < queue.size(); ++at) {
     const int face = queue[at];
+    if (at + ahead < queue.size()) prefetch(steps.data() + start[queue[at + ahead]]);
     if (at % 65536 == 0) check_in(at, n);
     for (int k = start[face]; k < start[face + 1]; ++k) {
-      const int edge = steps[k] >> 1;
-      const bool leftward = (steps[k] & 1) == 0;
-      const int to = leftward ? edges_[edge].left : edges_[edge].right;
+      const int to = steps[k].to;
       if (seen[to]) continue;
+      const int edge = steps[k].over >> 1;
+      const bool leftward = (steps[k].over & 1) == 1;
       seen[to] = 1;
       queue.push_back(to);
       // Both lists ascend by feature.

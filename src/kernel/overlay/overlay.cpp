@@ -110,6 +110,9 @@ class PairPieces {
       std::vector<int> features;
       for (std::size_t cell = begin; cell < end; ++cell) visit(static_cast<int>(cell), features, parts[begin / grain]);
     });
+    std::size_t belongings = cells.size();
+    for (const Found& part : parts) belongings += part.cells.size();
+    cells.reserve(belongings);
     for (const Found& part : parts) {
       cells.insert(cells.end(), part.cells.begin(), part.cells.end());
       touches_.insert(touches_.end(), part.touches.begin(), part.touches.end());
