@@ -87,6 +87,16 @@ one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
        call = call)
 }
 
+# Of a function whose arguments after the first few are named in full: one that it does not have, or that has no name, is told.
+need_no_more <- function(dots, call = rlang::caller_env()) {
+  if (!length(dots)) return(invisible())
+  known <- names(formals(rlang::frame_fn(call)))
+  if (nzchar(names(dots)[1])) one_of(names(dots)[1], setdiff(known, "..."), "...", call = call)
+  at <- match("...", known)
+  remedy <- "What follows {.arg {known[at - 1]}} is named in full: {.arg {known[-seq_len(at)]}}."
+  fail("argument", c("{.code {rlang::as_label(dots[[1]])}} has no name.", i = remedy), call = call)
+}
+
 # A whole number between two others?
 is_count <- function(x, least, most = Inf) rlang::is_integerish(x, 1, finite = TRUE) && x >= least && x <= most
 

@@ -15,7 +15,7 @@
 #' @export
 bivariate_map <- function(x, across, up, method = "quantile", ..., across_title = NULL, up_title = NULL, title = NULL, subtitle = NULL, source = NULL,
                           outline = "#ffffff") {
-  rlang::check_dots_empty()
+  need_no_more(rlang::enquos(...))
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)

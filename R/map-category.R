@@ -23,7 +23,7 @@ NULL
 #' @export
 category_map <- function(x, fill, colours = NULL, ..., palette = NULL, most = 10, panels = NULL, key_title = NULL, counts = FALSE,
                          title = NULL, subtitle = NULL, source = NULL, outline = "#ffffff", linewidth = NULL, size = 2.6) {
-  rlang::check_dots_empty()
+  need_no_more(rlang::enquos(...))
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)

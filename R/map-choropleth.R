@@ -44,7 +44,7 @@ choropleth_map <- function(x, fill, classes = 5, ..., method = "natural", at = N
                            key_title = NULL, prefix = NULL, unit = NULL, numbers = "plain", counts = FALSE,
                            title = NULL, subtitle = NULL, source = NULL,
                            outline = "#ffffff", linewidth = NULL, size = 2.6) {
-  rlang::check_dots_empty()
+  need_no_more(rlang::enquos(...))
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)

@@ -24,7 +24,7 @@ NULL
 #' @export
 flow_map <- function(flows, width, base = NULL, most = 150, ..., widest = 3, bend = 0.18, colour = "#2b7391", key_title = NULL, unit = NULL,
                      title = NULL, subtitle = NULL, source = NULL) {
-  rlang::check_dots_empty()
+  need_no_more(rlang::enquos(...))
   call <- rlang::current_env()
   need_mappable(flows, call)
   layer <- flows_of(flows, rlang::enquo(width), most, widest, bend, colour, key_title, unit, call)

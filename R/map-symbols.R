@@ -23,7 +23,7 @@ NULL
 #' @export
 symbol_map <- function(x, size, largest = 14, base = NULL, ..., colour = "#d07a3c", classes = NULL, method = "natural", key_title = NULL, unit = NULL,
                        title = NULL, subtitle = NULL, source = NULL) {
-  rlang::check_dots_empty()
+  need_no_more(rlang::enquos(...))
   call <- rlang::current_env()
   x <- for_map(x)
   need_mappable(x, call)

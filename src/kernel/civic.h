@@ -2,6 +2,7 @@
 // headers may be included alone as well. Link with all sources below this folder, zlib and threads;
 // `tests/kernel/CMakeLists.txt` shows how.
 #pragma once
+#include "base/context.h"
 #include "base/error.h"
 #include "buffer/buffer.h"
 #include "classify/intervals.h"

@@ -89,3 +89,13 @@ test_that("missing values get a colour of their own, and missing shapes none", {
   expect_identical(nrow(data), 3L)
   expect_identical(data$fill[3], "#c9c9c9")
 })
+
+test_that("arguments of maps after the first few are named in full, and a misspelt one is told with the nearest", {
+  wards <- read_layer(demo_file("wards.shp"))
+  expect_error(choropleth_map(wards, residents, palete = "moss"), "Nearest.*palette", class = "civicatlas_error_argument")
+  expect_error(choropleth_map(wards, residents, 4, "quantile"), "\"quantile\".* has no name.*classes.*method", class = "civicatlas_error_argument")
+  expect_error(category_map(wards, name, NULL, not_there), "not_there.* has no name", class = "civicatlas_error_argument")
+  expect_error(symbol_map(wards, residents, unt = "x"), "Nearest.*unit", class = "civicatlas_error_argument")
+  expect_error(flow_map(wards, residents, 5, 5, 5), "has no name.*most.*widest", class = "civicatlas_error_argument")
+  expect_error(bivariate_map(wards, residents, over_65, "equal", "Title"), "has no name.*method.*across_title", class = "civicatlas_error_argument")
+})
