@@ -34,7 +34,8 @@ tile_up <- function(source, folder, rows_per_tile = 1e6, layer = NULL, crs = NUL
   on.exit(unlink(beside, recursive = TRUE, expand = FALSE))
   if (!dir.create(beside, FALSE)) fail("file", "{.file {folder}} cannot be written.", call = call)
   query <- new_query(rlang::quo(NULL), NULL, rlang::quo(NULL), as_crs(crs, call = call), encoding, coords, wkt, damaged, call)
-  spool <- spool_source(source, layer, query, file.path(beside, "spool"), rows_per_tile, memory, call)
+  rows <- if (is_tile_folder(source)) quietly(read_layer(source, crs = crs, damaged = damaged)) else source
+  spool <- spool_source(rows, layer, query, file.path(beside, "spool"), rows_per_tile, memory, call)
   sorted <- sort_spool(spool, beside, rows_per_tile, memory, call)
   unlink(spool$folder, recursive = TRUE, expand = FALSE)
   history <- list(list(verb = "tile_up", source = if (rlang::is_string(source)) without_secrets(source) else "a frame", made = format(Sys.time(), tz = "UTC")))
@@ -278,7 +279,7 @@ write_sorted <- function(waiting, folder, sorting) {
       found[[length(found) + 1]] <<- write_tile(x[rows, ], path, sorting$call)
       bar(sum(vapply(found, function(one) one$tile$rows, 0)) / sorting$total)
     }
-    x[seq_len(nrow(x) - max(0, ends)) + max(0, ends), ]
+    rows_of_their_own(x, seq_len(nrow(x) - max(0, ends)) + max(0, ends))
   }
   while (length(waiting)) {
     range <- waiting[[1]]
@@ -292,6 +293,13 @@ write_sorted <- function(waiting, folder, sorting) {
     give_memory_back(bytes)
   }
   found
+}
+
+# Some rows without the shapes of the others, which a slice may hold in memory; NULL for none.
+rows_of_their_own <- function(x, rows) {
+  if (!length(rows)) return(NULL)
+  x <- x[rows, ]
+  if (is_spatial_frame(x)) with_shapes(x, compacted(as_shapes(x))) else x
 }
 
 sorted_range <- function(range, sorting) {

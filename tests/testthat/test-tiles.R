@@ -67,6 +67,20 @@ each_case <- function(seed, check) {
   }
 }
 
+test_that("a folder of tiles is put into others, and rows that wait for the next tile hold no other shapes in memory", {
+  withr::local_seed(78)
+  x <- random_layer(300, "polygons")
+  folder <- withr::local_tempdir()
+  first <- tile_up(x, file.path(folder, "a"), rows_per_tile = 100)
+  second <- tile_up(file.path(folder, "a"), file.path(folder, "b"), rows_per_tile = 40)
+  expect_identical(second$source$tiles$rows, c(rep(40, 7), 20))
+  expect_same_layer(dplyr::collect(second), dplyr::collect(first))
+  waiting <- civicatlas:::rows_of_their_own(x, 101:300)
+  expect_same_layer(waiting, x[101:300, ])
+  expect_length(civicatlas:::store_of(waiting$geometry)$types, sum(!is.na(waiting$geometry)))
+  expect_null(civicatlas:::rows_of_their_own(x, integer()))
+})
+
 test_that("ranges that are too large to be sorted are cut again, and nothing changes", {
   withr::local_seed(77)
   n <- 3000
