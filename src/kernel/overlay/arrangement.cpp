@@ -65,7 +65,7 @@ void Arrangement::collect(std::span<const ShapeRows> layers) {
     std::size_t first_point, first_segment;
     bool closed() const { return source % 2 == 0; }
   };
-  std::vector<Ring> rings;
+  std::vector<Ring> rings, of_points;
   std::size_t point_count = 0, segment_count = 0;
   int feature = 0;
   for (const ShapeRows& rows : layers)
@@ -77,6 +77,7 @@ void Arrangement::collect(std::span<const ShapeRows> layers) {
         for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
           const IndexRange v = s.vertices(ring);
           rings.push_back({&s, v, 2 * feature + (closed ? 0 : 1), point_count, segment_count});
+          if (s.part_kind(part) == ShapeKind::point) of_points.push_back(rings.back());
           point_count += static_cast<std::size_t>(v.size());
           // An open ring is closed.
           if (v.size() > 1) segment_count += static_cast<std::size_t>(closed ? v.size() : v.size() - 1);
@@ -99,24 +100,10 @@ void Arrangement::collect(std::span<const ShapeRows> layers) {
   });
   Noded noded = node(std::move(points), std::move(segments));
   merge_edges(noded.segments, noded.points.size());
-  find_points(layers, noded);
+  for (const Ring& ring : of_points)
+    for (int i = ring.vertices.begin; i < ring.vertices.end; ++i)
+      point_features_.push_back({ring.source / 2, noded.place(grid_.of(ring.store->x[i], ring.store->y[i]))});
   points_ = std::move(noded.points);
-}
-
-// The nodes that the layers' points stand on.
-void Arrangement::find_points(std::span<const ShapeRows> layers, const Noded& noded) {
-  int feature = 0;
-  for (const ShapeRows& rows : layers)
-    for (int row = 0; row < rows.size(); ++row, ++feature) {
-      if (rows[row] < 0) continue;
-      const StoreView& s = rows.store;
-      for (int part = s.parts(rows[row]).begin; part < s.parts(rows[row]).end; ++part) {
-        if (s.part_kind(part) != ShapeKind::point) continue;
-        const IndexRange rings = s.rings(part);
-        for (int i = s.ring_vertices[rings.begin]; i < s.ring_vertices[rings.end]; ++i)
-          point_features_.push_back({feature, noded.place(grid_.of(s.x[i], s.y[i]))});
-      }
-    }
   std::sort(point_features_.begin(), point_features_.end(), by_node);
   point_features_.erase(std::unique(point_features_.begin(), point_features_.end()), point_features_.end());
 }

@@ -85,7 +85,6 @@ class Arrangement {
     return {all.data() + start[i], static_cast<std::size_t>(start[i + 1] - start[i])};
   }
   void collect(std::span<const ShapeRows> layers);
-  void find_points(std::span<const ShapeRows> layers, const Noded& noded);
   void place_nodes(std::span<const ShapeRows> layers);
   void merge_edges(const std::vector<Segment>& segments, std::size_t nodes);
   void sort_around_nodes();
