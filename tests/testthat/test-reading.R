@@ -160,7 +160,8 @@ test_that("progress is told, and an interrupt leaves nothing behind", {
   file <- withr::local_tempfile(fileext = ".csv", lines = c("a,b", rep("1,2", 2e6)))
   suppressWarnings(read_layer(file))
   expect_gt(length(told), 0)
-  expect_true(all(told > 0 & told <= 1) && !is.unsorted(told))
+  expect_true(all(told > 0 & told <= 1))
+  expect_lte(sum(diff(told) < 0), 1)  # two steps: records are found, then columns made; a fast machine is told of one
   civicatlas:::core_set_progress(function(done) stop("stopped here"))
   expect_error(suppressWarnings(read_layer(file)), "stopped here")
   civicatlas:::core_set_progress(NULL)
