@@ -34,7 +34,7 @@
 #' | `civicatlas.index_bytes` | 1.6e8 | bytes that spatial indexes of layers of 1,000 rows and more may take between calls, see [forget_indexes()] |
 #' | `civicatlas.kept_bytes` | 2e9 | bytes that the kept results of workflows may take in a folder; those used longest ago go first |
 #' | `civicatlas.upload_bytes` | 5e8 | bytes that a file uploaded to a page may have |
-#' | `civicatlas.open_files` | 500 | files that [tile_up()] may have open at once; what would need more is sorted in several rounds |
+#' | `civicatlas.open_files` | 500 | files that [tile_up()] may have open at once, at least 2; what would need more is sorted in several rounds |
 #' | `civicatlas.daemon_wait` | 30 | seconds that [run_tiles()] waits for a daemon before it does the rest itself |
 #' | `civicatlas.daemon_bytes` | `Inf` | bytes that all daemons together may take; by what the largest of them took, fewer work at a time |
 #' | `civicatlas.no_shared_folder` | `FALSE` | `TRUE` on a daemon: tiles are sent to it, even where it seems to see their folder |

@@ -201,7 +201,7 @@ keys_of_rows <- function(x, sorting) {
 # Keys of sampled rows that cut a range into parts small enough to sort; on either side of each lies a row, so that cutting comes to an end.
 cuts_within <- function(range, sorting) {
   inner <- sorting$samples[sorting$samples > range$from & sorting$samples <= range$to]
-  parts <- min(ceiling(range$rows / sorting$limits$rows), getOption("civicatlas.open_files", 500))
+  parts <- min(ceiling(range$rows / sorting$limits$rows), max(2, getOption("civicatlas.open_files", 500)))
   if (parts <= 1 || length(inner) <= 1) return(double())
   setdiff(stats::quantile(inner, seq_len(parts - 1) / parts, type = 1), max(inner))
 }

@@ -14,7 +14,7 @@ Rcpp::cppFunction("double sort_doubles(int n, int threads) {
   for (int k = 1; k < threads; ++k) others.emplace_back([&, k] { std::sort(values[k].begin(), values[k].end()); });
   std::sort(values[0].begin(), values[0].end());
   for (auto& other : others) other.join();
-  return std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+  return std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count() + (values[0][0] < 0);
 }", includes = c("#include <algorithm>", "#include <chrono>", "#include <cstdint>", "#include <thread>"), plugins = "cpp11")
 sorting <- function(n, threads = 1) min(vapply(1:5, function(i) sort_doubles(n, threads), 0))
 

@@ -217,9 +217,16 @@ TEST_CASE("two threads of a host that have contexts of their own do not stop eac
 TEST_CASE("the helpers of a loop work in the context of its caller") {
   Own own;
   own.context.threads = 3;
-  std::atomic<int> strangers{0};
-  parallel_for(1000, 1, [&](std::size_t, std::size_t) { strangers += &context() != &own.context; });
+  std::atomic<int> strangers{0}, helped{0};
+  std::promise<void> joined;
+  const std::thread::id here = std::this_thread::get_id();
+  parallel_for(1000, 1, [&](std::size_t, std::size_t) {
+    strangers += &context() != &own.context;
+    if (std::this_thread::get_id() != here && helped.fetch_add(1) == 0) joined.set_value();
+    if (std::this_thread::get_id() == here && helped == 0) joined.get_future().wait();  // for a helper to join
+  });
   CHECK(strangers == 0);
+  CHECK(helped > 0);
 }
 
 TEST_CASE("threads are made once, and their loops do not make others") {
