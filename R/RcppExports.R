@@ -361,8 +361,8 @@ core_buffer <- function(handles, store, distances, style, crs) {
     .Call(`_civicatlas_core_buffer`, handles, store, distances, style, crs)
 }
 
-core_simplify <- function(handles, store, area, alone) {
-    .Call(`_civicatlas_core_simplify`, handles, store, area, alone)
+core_simplify <- function(handles, store, area, alone, on_globe) {
+    .Call(`_civicatlas_core_simplify`, handles, store, area, alone, on_globe)
 }
 
 core_shared_measures <- function(x_handles, x_store, y_handles, y_store) {

@@ -18,7 +18,8 @@ register_command("tile", function() {
 
 # Those that work tile by tile; for others a tiled layer is read into memory.
 commands_on_tiles <- c("reproject", "measure", "buffer", "centroid", "inner-point", "boundary", "hull", "dissolve", "repair", "overlay", "clip", "erase",
-                       "join", "nearest", "select", "pick", "summarise", "keep", "drop", "compute", "rename", "columns", "join-table", "convert", "head")
+                       "join", "nearest", "select", "pick", "summarise", "keep", "drop", "compute", "rename", "columns", "join-table", "cross-table", "flows",
+                       "convert", "head")
 
 # A layer as a command can have it.
 for_command <- function(layer, command) {

@@ -118,16 +118,20 @@ tiles_of_file <- function(folder, file, call) {
   boxes <- boxes_of_parquet(path, about, call)
   if (nrow(boxes) == 1 && anyNA(boxes)) boxes[1, ] <- parquet_extent(about) %||% NA
   tiles <- tibble::tibble(file = file, rows = parquet$rows, xmin = boxes[, 1], ymin = boxes[, 2], xmax = boxes[, 3], ymax = boxes[, 4],
-                          bytes = file.size(path), md5 = NA_character_, kinds = NA_character_, groups = as.list(seq_along(parquet$rows)))
+                          bytes = file.size(path), md5 = time_of_change(path), kinds = NA_character_, groups = as.list(seq_along(parquet$rows)))
   tile_source(folder, prototype_of_types(parquet$types[match(names, parquet$names)], names), parquet$shape, crs, tiles[tiles$rows > 0, ])
 }
+
+# Stands for the checksum of a file that may be large, so that what was kept of its rows is not taken for those of another.
+time_of_change <- function(path) format(as.double(file.mtime(path)), digits = 17)
 
 # A file that another reader reads, as one tile.
 tile_of_frame <- function(folder, file, call) {
   x <- quietly(read_layer(file.path(folder, file)))
   box <- if (is_spatial_frame(x)) unname(box_of(x)) else rep(NA_real_, 4)
   tiles <- tibble::tibble(file = file, rows = as.double(nrow(x)), xmin = box[1], ymin = box[2], xmax = box[3], ymax = box[4],
-                          bytes = file.size(file.path(folder, file)), md5 = NA_character_, kinds = NA_character_, groups = list(NULL))
+                          bytes = file.size(file.path(folder, file)), md5 = time_of_change(file.path(folder, file)), kinds = NA_character_,
+                          groups = list(NULL))
   tile_source(folder, lapply(as.list(attribute_table(x)), vctrs::vec_ptype), shape_column_name(x), if (is_spatial_frame(x)) crs_of(x), tiles)
 }
 
@@ -210,7 +214,7 @@ rows_in_window <- function(x, window) {
 
 # --- where this process does not see the folder --------------------------------------------------------------------------------
 
-# Steps that were sent to this process by another (see R/tile-engine.R).
+# Steps that were sent to this process by another (see R/tile-daemons.R).
 steps_sent <- new.env(parent = emptyenv())
 
 sees <- function(folder) dir.exists(folder) && !isTRUE(getOption("civicatlas.no_shared_folder"))
@@ -226,6 +230,11 @@ path_of_tile <- function(folder, file) {
 }
 
 sent_path <- function(path) file.path(tempdir(), "sent-tiles", rlang::hash(path))
+
+forget_sent <- function() {
+  rm(list = ls(steps_sent), envir = steps_sent)
+  unlink(dirname(sent_path("")), recursive = TRUE, expand = FALSE)
+}
 
 keep_sent_file <- function(path, bytes) {
   target <- sent_path(path)

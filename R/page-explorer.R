@@ -14,7 +14,7 @@ explorer_body <- function() {
     ),
     tags$div(
       class = "rows", tags$p(id = "count", class = "count", role = "status"),
-      tags$div(class = "wide", tags$table(id = "rows", tags$thead(), tags$tbody())),
+      tags$div(class = "wide", tags$table(id = "rows", role = "grid", `aria-labelledby` = "count", tags$thead(), tags$tbody())),
       tags$p(class = "turn", button("before", "\u2190", "Rows before"), tags$span(id = "place"), button("after", "\u2192", "Rows after"))
     )
   )

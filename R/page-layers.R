@@ -47,7 +47,9 @@ layers_server <- function(frames, codes, input, output, session) {
   }, alt = "Distribution of the values with the class intervals", res = 96)
   output$code <- shiny::renderText({
     condition <- if (!kept()$wrong) input$condition
-    paste(code_of_choices(input$layer, codes[[match(input$layer, names(frames))]], condition, column(), fill(), input), collapse = "\n")
+    chosen <- names(frames) == input$layer
+    others <- Map(function(name, code, x) list(name = name, code = code, verb = verb_over_map(x)), names(frames), codes, frames)[!chosen]
+    paste(code_of_choices(input$layer, codes[[which(chosen)[1]]], condition, column(), fill(), input, others), collapse = "\n")
   })
 }
 
@@ -66,10 +68,17 @@ kept_rows <- function(text, frame) {
   })
 }
 
-# What was chosen as R code.
-code_of_choices <- function(name, code, condition, column, fill, input) {
+# How a layer is added over the map of another.
+verb_over_map <- function(x) {
+  shapes <- as_shapes(x)
+  if (only_points(shapes)) "map_points" else if (any(geometry_type_of(shapes) %in% c("polygon", "multipolygon"))) "map_outlines" else "map_lines"
+}
+
+# What was chosen as R code. `others` are layers over it: their `name`, `code` and `verb`.
+code_of_choices <- function(name, code, condition, column, fill, input, others = list()) {
   x <- as.name(make.names(name))
-  lines <- if (!identical(code, name)) rlang::call2("<-", x, parse(text = code)[[1]])
+  made <- function(name, code) if (!identical(code, name)) list(rlang::call2("<-", as.name(make.names(name)), parse(text = code)[[1]]))
+  lines <- c(made(name, code), unlist(lapply(unname(others), function(other) made(other$name, other$code)), recursive = FALSE))
   if (nzchar(trimws(condition %||% ""))) lines <- c(lines, rlang::call2("<-", x, rlang::call2("keep_rows", x, condition)))
   draw <- if (is.null(column)) {
     rlang::call2("plain_map", x)
@@ -80,5 +89,6 @@ code_of_choices <- function(name, code, condition, column, fill, input) {
     defaults <- list(classes = 5L, method = "natural", palette = "harbour")
     rlang::call2("choropleth_map", x, as.name(column), !!!args[!mapply(identical, args, defaults[names(args)])])
   }
+  for (other in others) draw <- rlang::call2("+", draw, rlang::call2(other$verb, as.name(make.names(other$name))))
   c("library(civicatlas)", vapply(c(lines, draw), code_as_text, ""))
 }

@@ -45,13 +45,16 @@ serve_page <- function(page, port, host, browse) {
   port <- free_port(port, host, rlang::caller_env())
   address <- paste0("http://", host, ":", port, "/?key=", key)
   say("The page is at {.url {address}}.")
-  before <- options(shiny.maxRequestSize = getOption("civicatlas.upload_bytes", 5e8), shiny.sanitize.errors = TRUE)
+  before <- options(shiny.maxRequestSize = upload_limit(), shiny.sanitize.errors = TRUE)
   on.exit(options(before))
   browser <- if (browse) function(url) utils::browseURL(address)
   app <- app_of_page(page, key)
   suppressPackageStartupMessages(shiny::runApp(app, port = port, host = host, launch.browser = browser %||% FALSE, quiet = TRUE))
   invisible(address)
 }
+
+# In bytes, of one file.
+upload_limit <- function() as.double(getOption("civicatlas.upload_bytes", 5e8))
 
 free_port <- function(port, host, call) {
   tryCatch({
@@ -73,7 +76,8 @@ app_of_page <- function(page, key) {
   ui <- function(request) {
     if (!knows_key(request$QUERY_STRING)) return(shiny::httpResponse(403, "text/plain", "This page opens with the whole address, with its key."))
     head <- shiny::tags$head(shiny::tags$style(shiny::HTML(resource("page.css"))), shiny::tags$script(shiny::HTML(resource("page.js"))))
-    bslib::page(head, shiny::tags$main(shiny::h1(page$title), page$body), title = page$title, lang = "en", theme = bslib::bs_theme(version = 5))
+    main <- shiny::tags$main(`data-most-bytes` = format(upload_limit(), scientific = FALSE), shiny::h1(page$title), page$body)
+    bslib::page(head, main, title = page$title, lang = "en", theme = bslib::bs_theme(version = 5))
   }
   server <- function(input, output, session) {
     if (!knows_key(shiny::isolate(session$clientData$url_search))) return(session$close())

@@ -40,12 +40,17 @@ ask_for_input <- function(name, input, workflow, files) {
     condition = shiny::textAreaInput(id, label, input$default %||% "", rows = 2),
     column = shiny::selectInput(id, label, input$default %||% character(), selectize = FALSE),
     layer = , file = shiny::tagList(shiny::selectInput(id, label, choices_of_files(name, input, workflow, files), selectize = FALSE),
-                                    shiny::fileInput(paste0(id, "-upload"), NULL, multiple = TRUE, buttonLabel = "Another \u2026",
-                                                     placeholder = "or a file of yours")),
+                                    file_of_yours(paste0(id, "-upload"), name)),
     shiny::textInput(id, label, input$default %||% "")
   )
   wide <- input$type %in% c("condition", "text")
   shiny::tags$div(class = if (wide) "ask wide-ask" else "ask", control, shiny::uiOutput(paste0(id, "-note"), class = "note"))
+}
+
+file_of_yours <- function(id, name) {
+  label <- list("Another \u2026", shiny::tags$span(class = "visually-hidden", paste("file for", name)))
+  shiny::tagList(shiny::fileInput(id, NULL, multiple = TRUE, buttonLabel = label, placeholder = "or a file of yours"),
+                 shiny::tags$p(id = paste0(id, "-refused"), class = "wrong", role = "alert"))
 }
 
 # The default ("*") first, then the files of the folder; one of the user's own is "**", which is no name of a file with an ending.

@@ -48,13 +48,12 @@ share_of_total <- function(x, na.rm = FALSE) {
 #' @rdname rate_of
 #' @export
 cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
+  if (is_tiled(x) || is_tiled(y)) return(put_off("cross_table"))
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)
-  x_column <- rlang::as_name(rlang::ensym(x_column))
-  y_column <- rlang::as_name(rlang::ensym(y_column))
-  need_column(x, x_column, "x_column", call = call)
-  need_column(y, y_column, "y_column", call = call)
+  x_column <- named_column(x, rlang::enquo(x_column), "x_column", call)
+  y_column <- named_column(y, rlang::enquo(y_column), "y_column", call)
   a <- valid_shapes(polygons_of(x, "x", call), "x", call)
   b <- valid_shapes(polygons_of(y, "y", call), "y", call)
   scale <- measure_scale(a, unit, area_units, 2, is_geographic(a), call)
@@ -62,8 +61,13 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   whole <- true_measure(a, "area")
   rest <- whole - rowsum_of(found$area, found$x, length(a))
   alone <- which(rest > 1e-9 * whole)
-  parts <- tibble::tibble(x = x[[x_column]][c(found$x, alone)], y = vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),
-                          area = c(found$area, rest[alone]) * scale)
-  out <- dplyr::summarise(dplyr::group_by(parts, .data$x, .data$y), area = sum(.data$area), .groups = "drop")
-  stats::setNames(out, make.unique(c(x_column, y_column, "area"), sep = "_"))
+  parts <- tibble::tibble(x[[x_column]][c(found$x, alone)], vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),
+                          c(found$area, rest[alone]) * scale, .name_repair = "minimal")
+  areas_of_pairs(stats::setNames(parts, make.unique(c(x_column, y_column, "area"), sep = "_")))
+}
+
+# The areas, the last column, summed by the categories, the first two.
+areas_of_pairs <- function(parts) {
+  by_pair <- dplyr::group_by(stats::setNames(parts, c("x", "y", "area")), .data$x, .data$y)
+  stats::setNames(dplyr::summarise(by_pair, area = sum(.data$area), .groups = "drop"), names(parts))
 }

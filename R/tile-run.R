@@ -15,7 +15,8 @@
 #'   [add_measures()], [buffer_by()], [join_table()];
 #' * with a second layer, a frame or tiled too: [clip_to()], [erase_by()], [overlay_with()] (what lies in `x`), [keep_where()], [drop_where()],
 #'   [join_where()], [join_nearest()]; of a tiled one the rows near each tile are read;
-#' * of all rows: [summarise_into()] and [pick_where()] from tiled features, [dissolve_by()], [class_breaks()], [describe_layer()], maps;
+#' * of all rows: [summarise_into()] and [pick_where()] from tiled features, [flows_between()] of a tiled table, [cross_table()], [dissolve_by()],
+#'   [describe_layer()], maps; class intervals of `dplyr::pull(x, column)`;
 #' * `head()`, `names()`, `nrow()` where nothing is put off, `dplyr::collect()`, [write_layer()].
 #'
 #' Windows, and first conditions that compare columns with numbers (`"seats > 100 AND kind = 'school'"`), read the tiles alone that they may hold for.
@@ -28,7 +29,8 @@
 #'   in it is the log.
 #' @section Daemons: `mirai::daemons(4)` starts four on this machine; `mirai::daemons(url = "tls+tcp://...")` waits for those of others, which
 #'   need the same version of this package (others are refused by name). Where they do not see the folder of tiles, tiles are sent to them. A tile
-#'   whose daemon is lost goes to another one; tiles that take very long are given to a second.
+#'   whose daemon is lost goes to another one. A tile that is more than a daemon's share of all goes out in pieces of rows, as does one that takes
+#'   far longer than others, to those that are idle.
 #' @examples
 #' cells <- tile_up(demo_file("cells.zip"), file.path(tempdir(), "cells_in_tiles"), rows_per_tile = 500)
 #' wards <- read_layer(demo_file("wards.shp"))
@@ -197,10 +199,10 @@ prototype_after <- function(source, steps) {
 }
 
 # What a tile gives: its part where the last step is of all rows, else its rows.
-result_of_tile <- function(x, k) {
+result_of_tile <- function(x, k, piece = NULL) {
   last <- if (length(x$steps)) x$steps[[length(x$steps)]]
-  if (!identical(last$how$kind, "whole")) return(frame_of_steps(x, k))
-  last$how$part(without_row_numbers(frame_of_steps(x, k, x$steps[-length(x$steps)])), last$args)
+  if (!identical(last$how$kind, "whole")) return(frame_of_steps(x, k, piece = piece))
+  last$how$part(without_row_numbers(frame_of_steps(x, k, x$steps[-length(x$steps)], piece)), last$args)
 }
 
 # For a map each shape is simplified to far less than can be seen. The column is named anew, so that no measure is taken of such shapes.

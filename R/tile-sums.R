@@ -80,22 +80,13 @@ part_of_regions <- function(features, args) {
   part
 }
 
-# Counts, sums and means of points by one pass of the core, which lists no pairs; NULL where that is not enough.
+# Counts, sums and means of points as sums_at_once() has them; NULL where it has none.
 sums_in_regions <- function(shapes, asked) {
-  if (!is_one_pass(utils::modifyList(asked, list(groups = list(keys = if (length(asked$by)) asked$by))))) return(NULL)
-  plain <- lapply(asked$summaries, plain_summary, asked$columns)
-  if (any(vapply(plain, is.null, NA))) return(NULL)
-  summed <- which(vapply(plain, function(summary) summary$verb != "n", NA))
-  values <- lapply(plain[summed], function(summary) as.double(summary$column))
-  skip <- vapply(plain[summed], function(summary) summary$skip, NA)
-  found <- core(core_sums_in_polygons(handles_of(shapes$regions), store_of(shapes$regions), handles_of(shapes$features), store_of(shapes$features),
-                                      values, skip))
+  found <- sums_at_once(shapes, utils::modifyList(asked, list(groups = list(keys = if (length(asked$by)) asked$by))), NULL)
   if (is.null(found)) return(NULL)
-  sums <- lapply(plain, function(summary) list(verb = summary$verb))
-  sums[summed] <- Map(function(summary, one) list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = one$sum, count = one$count),
-                      plain[summed], found$sums)
-  once <- sum(found$points)
-  list(counts = found$points, sums = sums, filled = found$points, occurrences = list(none = length(shapes$features) - once, once = once, several = 0))
+  pairs <- found$pairs
+  list(counts = found$counts, sums = found$sums, filled = found$counts, overlapping = pairs$overlapping, moved = pairs$moved,
+       occurrences = utils::modifyList(pairs$occurrences, list(several = length(pairs$occurrences$several))))
 }
 
 merge_regions <- function(parts, args, before) {
@@ -191,3 +182,49 @@ register_tiled_verb("pick_where", function(args, slot) {
   not_by_tile(far)
   list(kind = "whole", part = part_of_picks, merge = merge_picks)
 }, layers = c("y", "x"), masked = c("take", "rank_by"))
+
+# --- flows_between() -----------------------------------------------------------------------------------------------------
+
+settled_flows_of <- function(args, flows) {
+  named <- stats::setNames(lapply(c(".from", ".to", ".key", ".group"), function(name) args[[name]] %||% rlang::quo(NULL)), c("from", "to", "key", "group"))
+  summaries <- args[!names(args) %in% names(formals(flows_between))]
+  settled_flows(args$.regions, flows, named, if (length(summaries)) summaries else rlang::quos(count = dplyr::n()), NULL)
+}
+
+part_of_flows <- function(flows, args) {
+  asked <- settled_flows_of(args, flows)
+  assigned <- flows_in_cells(asked, NULL)
+  list(sums = part_of_summaries(assigned, length(assigned$cells), asked$summaries), cells = assigned$cells, rows = nrow(flows), known = length(assigned$rows))
+}
+
+merge_flows <- function(parts, args, before) {
+  asked <- settled_flows_of(args, before)
+  cells <- sort(unique(as.double(unlist(lapply(parts, `[[`, "cells")))))
+  numbers <- lapply(parts, function(part) match(part$cells, cells))
+  table <- merge_summaries(lapply(parts, `[[`, "sums"), numbers, length(cells), asked$summaries, asked$columns, NULL)
+  total <- function(name) sum(vapply(parts, `[[`, 0, name))
+  say_account("flows_between", paste0(counted(total("rows"), "row"), ", ", counted(length(cells), "pair")),
+              account_of_flows(asked, cells, total("rows") - total("known")))
+  frame_of_flows(asked, cells, table, NULL)
+}
+
+register_tiled_verb("flows_between", function(args, slot) {
+  list(kind = "whole", part = part_of_flows, merge = merge_flows)
+}, layers = ".flows", masked = c("...", ".from", ".to", ".key", ".group"))
+
+# --- cross_table() -------------------------------------------------------------------------------------------------------
+
+part_of_cross_table <- function(x, args) {
+  if (is_tiled(args$y)) args$y <- rows_near(args$y$source, as_shapes(x), 0)
+  rlang::inject(cross_table(x, !!!args[names(args) != "x"]))
+}
+
+merge_cross_tables <- function(parts, args, before) {
+  if (!length(parts)) parts <- list(part_of_cross_table(before, args))
+  areas_of_pairs(vctrs::vec_rbind(!!!parts))
+}
+
+register_tiled_verb("cross_table", function(args, slot) {
+  if (slot == "y") not_by_tile("what of x lies in nothing of y is known of all tiles together; let x be in tiles too")
+  list(kind = "whole", part = part_of_cross_table, merge = merge_cross_tables)
+}, layers = c("x", "y"), masked = c("x_column", "y_column"))

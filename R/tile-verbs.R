@@ -58,15 +58,23 @@ rm(verb)
 
 # --- what lies near a tile -----------------------------------------------------------------------------------------------
 
-# The rows of a tile after the steps that go by rows.
-frame_of_steps <- function(x, k, steps = x$steps) {
-  frame <- read_tile(x$source, k)
+# The rows of a tile, or of a piece of it, after the steps that go by rows.
+frame_of_steps <- function(x, k, steps = x$steps, piece = NULL) {
+  frame <- rows_of_piece(read_tile(x$source, k), piece)
   for (i in seq_along(steps)) {
     step <- steps[[i]]
     frame <- if (isTRUE(step$how$cut)) cut_with_neighbours(frame, step, x$source, k, steps[seq_len(i - 1)]) else perform_on_tile(frame, step)
   }
   frame
 }
+
+rows_of_piece <- function(x, piece) {
+  if (is.null(piece)) return(x)
+  first <- first_of_piece(nrow(x), piece)
+  x[seq.int(first, length.out = first_of_piece(nrow(x), list(piece = piece$piece + 1, of = piece$of)) - first), ]
+}
+
+first_of_piece <- function(rows, piece) if (is.null(piece)) 1 else round(rows * (piece$piece - 1) / piece$of) + 1
 
 # A step on the rows of one tile. `own` are the shapes near which the other layer counts.
 perform_on_tile <- function(x, step, own = as_shapes(x)) {

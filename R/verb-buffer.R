@@ -9,8 +9,9 @@
 #'
 #' On longitude and latitude distances are true metres, to 0.1 %, whatever the size of shape and distance: each shape is worked on in
 #' the azimuthal equidistant projection around its middle, its edges as geodesics, and one that reaches farther than 200 km from there
-#' stretch by stretch (other ends and corners than round ones take one projection). What crosses the antimeridian is cut there; what holds
-#' a pole runs around the world; half the Earth's circumference and more gives the whole globe.
+#' stretch by stretch (other ends and corners than round ones take one projection). What crosses the antimeridian is cut there, and the
+#' cut is no border from which a negative distance would reach inwards; what holds a pole runs around the world; half the Earth's
+#' circumference and more gives the whole globe.
 #'
 #' @param x A spatial frame or shape vector of any type.
 #' @param distance How far: a number, a column of `x`, or a vector of one number a shape, in `unit`. Lines and points have

@@ -105,7 +105,7 @@ derived <- function(x, what, verb, verb_call) {
 #'
 #' @param x A spatial frame or shape vector of lines or polygons.
 #' @param tolerance The size of a bulge that may go, in `unit`: vertices whose triangle is smaller than half its square.
-#' @param unit See [length_of()]; metres by default, coordinate units where the CRS is missing or geographic.
+#' @param unit See [length_of()]; metres by default, on longitude and latitude too; coordinate units where the CRS is missing.
 #' @param keep_borders `FALSE` to simplify each row by itself, which is faster, but opens gaps between neighbours.
 #' @return `x` with simpler shapes, none of which vanishes.
 #' @section Errors: `civicatlas_error_argument` for a tolerance that is no positive number.
@@ -118,8 +118,8 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   verb <- begin_verb("simplify_by")
   call <- rlang::current_env()
   shapes <- overlay_shapes(x, call)
-  reach <- positive_length(shapes, tolerance, unit, "tolerance", call)
-  found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders), call = call)
+  reach <- positive_length(shapes, tolerance, unit, "tolerance", call, metres_on_globe = TRUE)
+  found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders, is_geographic(shapes)), call = call)
   tell_self_crossing(found$self_crossing_x, "x")
   out <- deepened(shapes_of_rows(found, length(shapes), crs_of(shapes)), seq_along(shapes), shapes)
   tell_parts_lost(shapes, out)

@@ -4,7 +4,7 @@
 #' [flow_map()] draws. With `.group`, flows are summed between groups of regions, such as the districts that wards belong to.
 #'
 #' @param .regions A spatial frame. All arguments have a point before their names, so that new columns may have any.
-#' @param .flows A table with a row a flow, as a data frame.
+#' @param .flows A table with a row a flow: a data frame, or one in tiles (see [tile_up()]).
 #' @param .from,.to Columns of `.flows` that name the regions.
 #' @param .key Column of `.regions` that holds those names. Compared as in [join_table()].
 #' @param ... Named summaries of the flows' columns for each pair, as in [summarise_into()]. Without any, `flows = n()`.
@@ -19,37 +19,60 @@
 #' flows_between(wards, trips, from, to, ward_id, trips = sum(trips))
 #' @export
 flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL) {
+  if (is_tiled(.flows)) return(put_off("flows_between"))
   verb <- begin_verb("flows_between")
   call <- rlang::current_env()
-  regions <- .regions
-  flows <- .flows
-  if (!is_spatial_frame(regions)) fail("argument", "{.arg regions} must be a spatial frame.", call = call)
-  need_no_tiles(flows, call)
-  if (!is.data.frame(flows)) fail("argument", "{.arg flows} must be a table.", call = call)
-  columns <- attribute_table(dplyr::ungroup(flows))
-  from <- named_column(columns, rlang::enquo(.from), ".from", call)
-  to <- named_column(columns, rlang::enquo(.to), ".to", call)
-  key <- named_column(regions, rlang::enquo(.key), ".key", call)
+  need_no_tiles(.regions, call)
+  if (!is_spatial_frame(.regions)) fail("argument", "{.arg regions} must be a spatial frame.", call = call)
+  if (!is.data.frame(.flows)) fail("argument", "{.arg flows} must be a table.", call = call)
   summaries <- summaries_of(..., .arguments = c("group", "key"), .call = call)
-  if (identical(names(summaries), "count")) names(summaries) <- "flows"
+  asked <- settled_flows(.regions, .flows, list(from = rlang::enquo(.from), to = rlang::enquo(.to), key = rlang::enquo(.key), group = rlang::enquo(.group)),
+                         summaries, call)
+  assigned <- flows_in_cells(asked, call)
+  cells <- assigned$cells
+  out <- frame_of_flows(asked, cells, summaries_by_cell(assigned, length(cells), asked$summaries, call), call)
+  rows <- nrow(.flows)
+  end_verb(verb, out, .regions, account_of_flows(asked, cells, rows - length(assigned$rows)), rows,
+           paste0(counted(rows, "row"), ", ", counted(length(cells), "pair")))
+}
 
-  group <- rlang::enquo(.group)
-  groups <- if (!rlang::quo_is_null(group)) regions[[named_column(regions, group, ".group", call)]]
-  places <- places_of_flows(regions, regions[[key]], groups, call)
-  ends <- list(from = region_of_key(columns, from, regions, key), to = region_of_key(columns, to, regions, key))
-  known <- which(!is.na(ends$from) & !is.na(ends$to))
-  cell <- (places$of[ends$from[known]] - 1L) * length(places$names) + places$of[ends$to[known]]
+account_of_flows <- function(asked, cells, left) {
+  ends <- ends_of_cells(cells, asked$places)
+  account(entry(sum(ends$from == ends$to), "within one region", of = "pair"), entry(left, "with a region that is not there", "left out"))
+}
+
+# What was asked for, with `columns` of the flows and the `places` that they run between.
+settled_flows <- function(regions, flows, named, summaries, call) {
+  columns <- attribute_table(dplyr::ungroup(flows))
+  key <- named_column(regions, named$key, ".key", call)
+  groups <- if (!rlang::quo_is_null(named$group)) regions[[named_column(regions, named$group, ".group", call)]]
+  if (identical(names(summaries), "count")) names(summaries) <- "flows"
+  list(regions = regions, columns = columns, from = named_column(columns, named$from, ".from", call), to = named_column(columns, named$to, ".to", call),
+       key = key, places = places_of_flows(regions[[key]], groups, call), summaries = summaries)
+}
+
+# Which rows fall on which pair of places, as summaries_by_cell() takes it; `cells` are the pairs, as numbers.
+flows_in_cells <- function(asked, call) {
+  of <- asked$places$of
+  from <- of[region_of_key(asked$columns, asked$from, asked$regions, asked$key)]
+  to <- of[region_of_key(asked$columns, asked$to, asked$regions, asked$key)]
+  known <- which(!is.na(from) & !is.na(to))
+  cell <- (from[known] - 1) * length(asked$places$names) + to[known]
   cells <- sort(unique(cell))
-  table <- summaries_by_cell(list(columns = columns, rows = known, cell = match(cell, cells)), length(cells), summaries, call)
-  a <- (cells - 1L) %/% length(places$names) + 1L
-  b <- (cells - 1L) %% length(places$names) + 1L
-  data <- tibble::new_tibble(c(list(from = places$names[a], to = places$names[b]), as.list(table), list(geometry = lines_between(places$points, a, b))),
-                             nrow = length(cells))
-  out <- new_spatial_frame(data, "geometry")
-  left <- nrow(columns) - length(known)
-  within <- sum(a == b)
-  found <- account(entry(within, "within one region", of = "pair"), entry(left, "with a region that is not there", "left out"))
-  end_verb(verb, out, regions, found, nrow(columns), paste0(counted(nrow(columns), "row"), ", ", counted(length(cells), "pair")))
+  list(columns = asked$columns, rows = known, cell = match(cell, cells), cells = cells)
+}
+
+ends_of_cells <- function(cells, places) {
+  n <- length(places$names)
+  list(from = as.integer((cells - 1) %/% n) + 1L, to = as.integer((cells - 1) %% n) + 1L)
+}
+
+frame_of_flows <- function(asked, cells, table, call) {
+  places <- asked$places
+  ends <- ends_of_cells(cells, places)
+  lines <- lines_between(points_of_places(as_shapes(asked$regions), places, call), ends$from, ends$to)
+  data <- c(list(from = places$names[ends$from], to = places$names[ends$to]), as.list(table), list(geometry = lines))
+  new_spatial_frame(tibble::new_tibble(data, nrow = length(cells)), "geometry")
 }
 
 # The name of the one column that a quosure stands for.
@@ -61,15 +84,19 @@ named_column <- function(data, quosure, what, call) {
 }
 
 # The places that flows run between: regions, or groups of them. `of` is the place of each region.
-places_of_flows <- function(regions, keys, groups, call) {
+places_of_flows <- function(keys, groups, call) {
   repeated <- unique(keys[duplicated(keys) & !is.na(keys)])
   if (length(repeated)) fail("key", "{counted(length(repeated), 'key')} stand{?s/} for several regions: {.val {utils::head(repeated, 5)}}.", call = call)
-  shapes <- as_shapes(regions)
-  if (is.null(groups)) return(list(of = seq_along(keys), names = keys, points = inner_point_of(shapes)))
+  if (is.null(groups)) return(list(of = seq_along(keys), names = keys, grouped = FALSE))
   names <- vctrs::vec_sort(unique(groups))
-  of <- match(groups, names)
-  found <- core(core_dissolve(handles_of(shapes), store_of(shapes), of), call = call)
-  list(of = of, names = names, points = inner_point_of(shapes_of_rows(found, length(names), crs_of(shapes))))
+  list(of = match(groups, names), names = names, grouped = TRUE)
+}
+
+# A point well inside each place.
+points_of_places <- function(shapes, places, call) {
+  if (!places$grouped) return(inner_point_of(shapes))
+  found <- core(core_dissolve(handles_of(shapes), store_of(shapes), places$of), call = call)
+  inner_point_of(shapes_of_rows(found, length(places$names), crs_of(shapes)))
 }
 
 # Row of the region that each flow names; keys that name none are told.
@@ -98,7 +125,7 @@ lines_between <- function(points, a, b) {
 
 #' Distances between all rows of two layers
 #'
-#' @param x,y Spatial frames or shape vectors on one CRS; small ones, as the matrix holds every pair.
+#' @param x,y Spatial frames, shape vectors or tiled layers on one CRS; small ones, as the matrix holds every pair.
 #' @param unit See [length_of()]; metres by default, coordinate units where the CRS is missing.
 #' @param names_x,names_y Columns that name the rows and columns of the matrix; by default their numbers.
 #' @param crs See [related_pairs()].
@@ -111,15 +138,22 @@ lines_between <- function(points, a, b) {
 #' @export
 distance_matrix <- function(x, y, unit = NULL, names_x = NULL, names_y = NULL, crs = "equal") {
   call <- rlang::current_env()
+  need_few_pairs(x, y, call)
+  if (is_tiled(x)) x <- dplyr::collect(x)
+  if (is_tiled(y)) y <- dplyr::collect(y)
   y <- meet(x, y, crs, call = call)
   a <- as_shapes(x, call = call)
   b <- as_shapes(y, call = call)
-  if (as.double(length(a)) * length(b) > 25e6) {
-    fail("argument", c("{format_count(length(a))} by {format_count(length(b))} distances are too many for a matrix.",
-                       i = "The near ones come from {.fn join_nearest} with {.arg within}."), call = call)
-  }
   pairs <- expand.grid(x = seq_along(a), y = seq_along(b))
   distances <- if (nrow(pairs)) distance_between(a[pairs$x], b[pairs$y], unit) else double()
   named <- function(frame, column, what) if (!rlang::quo_is_null(column)) as.character(frame[[named_column(frame, column, what, call)]])
   matrix(distances, length(a), length(b), dimnames = list(named(x, rlang::enquo(names_x), "names_x"), named(y, rlang::enquo(names_y), "names_y")))
+}
+
+# So few rows that are in tiles fit into memory too.
+need_few_pairs <- function(x, y, call) {
+  rows <- vapply(list(x, y), function(layer) as.double(if (is_tiled(layer)) sum(layer$source$tiles$rows) else vctrs::vec_size(layer)), 0)
+  if (prod(rows) <= 25e6) return(invisible())
+  fail("argument", c("{format_count(rows[1])} by {format_count(rows[2])} distances are too many for a matrix.",
+                     i = "The near ones come from {.fn join_nearest} with {.arg within}."), call = call)
 }

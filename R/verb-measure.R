@@ -5,6 +5,9 @@
 #' A planar measure in degrees has no meaning and is refused. Where a projected CRS distorts what is measured by more than 1 %, and
 #' where polygons cross themselves, a warning says so; the latter of layers of up to 200,000 vertices.
 #'
+#' On longitude and latitude an edge along which a polygon goes on across the antimeridian, and one along a pole, is no border and has no length;
+#' one from -180 to 180 runs along its parallel.
+#'
 #' Geodesics follow Karney (2013), "Algorithms for geodesics", Journal of Geodesy 87: exact to some nanometres. The
 #' distance between shapes other than points is that of their nearest places, 0 where they meet.
 #'

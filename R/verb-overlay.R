@@ -172,8 +172,8 @@ flatten_layer <- function(x) {
   pieces <- shapes_of_core(list(store = found$store, handles = seq_along(counts)), crs_of(shapes))
   out <- with_shapes(out, deepened(pieces, found$rows, shapes))
   out <- add_columns(out, tibble::tibble(rows = found$rows, count = counts), "_flat")
-  shared <- core(core_planar_measure(handles_of(as_shapes(out)), store_of(as_shapes(out)), "area"))[counts > 1]
-  overlaps <- if (any(counts > 1)) entry(sum(counts > 1), "of several rows", format_area(sum(shared), crs_of(shapes))) else remark("no overlaps")
+  shared <- counts > 1
+  overlaps <- if (any(shared)) entry(sum(shared), "of several rows", area_in_words(as_shapes(out)[shared])) else remark("no overlaps")
   end_verb(verb, out, x, account(overlaps), stale = measure_columns(x))
 }
 
@@ -266,12 +266,17 @@ tell_brought <- function(found, y, shapes) {
 }
 
 # A length in coordinate units.
-positive_length <- function(shapes, length, unit, name, call) {
+positive_length <- function(shapes, length, unit, name, call, metres_on_globe = FALSE) {
   if (!is_positive(length)) fail("argument", "{.arg {name}} must be one number above 0.", call = call)
+  if (metres_on_globe && is_geographic(shapes)) return(length * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]])
   if (!is.null(crs_of(shapes)) && !is_geographic(shapes)) return(length * coordinate_units(shapes, unit, call))
   if (!is.null(unit)) {
     fail("crs", c("{.arg {name}} is in the units of the coordinates, which are {if (is_geographic(shapes)) 'degrees' else 'not known'}.",
                   i = "Leave out {.arg unit}, or reproject the layer first."), call = call)
+  }
+  if (is_geographic(shapes) && length > 1) {
+    fail("crs", c("{.arg {name}} is in the units of the coordinates, which are degrees: {length} of them are more than 100 km.",
+                  i = "Reproject the layer first for metres; 0.001 degrees of latitude are about 100 m."), call = call)
   }
   length
 }

@@ -159,9 +159,16 @@ values_once <- function(columns, pairs, regions, call, what = "region") {
   vctrs::vec_slice(columns, pairs$y[first])
 }
 
-# Plain summaries of points by polygon, by one pass of the core that lists no pairs. NULL for other summaries and shapes, and where
-# a point lies in several polygons.
+# Plain summaries of points by polygon, by one pass of the core; NULL for other summaries and shapes.
 summaries_at_once <- function(shapes, asked, call) {
+  found <- sums_at_once(shapes, asked, call)
+  if (is.null(found)) return(NULL)
+  table <- lapply(found$sums, function(one) if (one$verb == "n") found$counts else summary_of_sums(one, one))
+  list(table = tibble::new_tibble(table, nrow = length(shapes$regions)), pairs = found$pairs, filled = found$counts > 0)
+}
+
+# Counts, and sums with what summary_of_sums() asks of them. Points are listed with their regions only where they lie in several.
+sums_at_once <- function(shapes, asked, call) {
   if (!is_one_pass(asked)) return(NULL)
   plain <- lapply(asked$summaries, plain_summary, asked$columns)
   if (any(vapply(plain, is.null, NA))) return(NULL)
@@ -173,11 +180,28 @@ summaries_at_once <- function(shapes, asked, call) {
                                       values, skip), call = call)
   if (is.null(found)) return(NULL)
   tell_invalid(shapes$regions, "regions", call)
-  table <- lapply(plain, function(summary) found$points)
-  table[summed] <- Map(summary_of_sums, plain[summed], found$sums)
-  once <- sum(found$points)
-  occurrences <- list(none = length(shapes$features) - once, once = once)
-  list(table = tibble::new_tibble(table, nrow = length(shapes$regions)), pairs = list(occurrences = occurrences), filled = found$points > 0)
+  pairs <- pairs_of_several(shapes, found$in_several, asked$borders, call)
+  regions <- length(shapes$regions)
+  sums <- lapply(plain, function(summary) summary["verb"])
+  sums[summed] <- Map(function(summary, values, of_one) {
+    of_several <- core(core_grouped_sums(values, pairs$y, pairs$x, regions, summary$skip), call = call)
+    c(utils::modifyList(summary, list(column = summary$column[0])), list(sum = of_one$sum + of_several$sum, count = of_one$count + of_several$count))
+  }, plain[summed], values, found$sums)
+  in_one <- sum(found$points) + pairs$occurrences$once
+  pairs$occurrences$none <- length(shapes$features) - in_one - length(pairs$occurrences$several)
+  pairs$occurrences$once <- in_one
+  list(counts = found$points + tabulate(pairs$x, regions), sums = sums, pairs = pairs)
+}
+
+# The pairs of some points, those that lie in several regions, as whole_pairs() gives those of all.
+pairs_of_several <- function(shapes, several, borders, call) {
+  if (!length(several)) return(list(x = integer(), y = integer(), occurrences = list(once = 0L, several = integer())))
+  found <- core(core_related_pairs(handles_of(shapes$regions), store_of(shapes$regions), handles_of(shapes$features)[several], store_of(shapes$features),
+                                   "intersects", 0), call = call)
+  pairs <- list(x = found$x, y = several[found$y], occurrences = list(several = several))
+  pairs <- points_in_several(pairs, shapes$regions, shapes$features, borders, call)
+  pairs$occurrences <- core(core_occurrences(match(pairs$y, several), length(several)))
+  pairs
 }
 
 is_one_pass <- function(asked) asked$share == "none" && asked$relation == "intersects" && is.null(asked$groups$keys) && !length(asked$once)

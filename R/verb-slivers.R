@@ -17,8 +17,9 @@
 #' @param area Only pieces whose area is below this, in square `unit`; for thin parts a hundredth of the mean area of a shape
 #'   where nothing is given.
 #' @param thinness Only parts thinner than this count as slivers, from 0 to 1.
-#' @param unit `"m"`, `"km"`, `"ft"`, … as in [length_of()]; coordinate units where the CRS is missing or geographic.
-#' @param tolerance How far apart borders may be to be brought together, in `unit`.
+#' @param unit `"m"`, `"km"`, `"ft"`, … as in [length_of()]; metres by default, on longitude and latitude too, where pieces are measured along the
+#'   ellipsoid; coordinate units where the CRS is missing.
+#' @param tolerance How far apart borders may be to be brought together, in `unit`; on longitude and latitude in degrees.
 #' @param force `TRUE` to close gaps even where shapes change by more area than gaps and overlaps had.
 #' @param first Which shapes stay as they are where two differ: `"row"` the earlier row, `"largest"` the larger.
 #' @return `find_gaps()`: a frame of `neighbour` (the row with the longest border along the gap), `area`, `width`, `thinness` and the
@@ -40,7 +41,7 @@ find_gaps <- function(x, narrower_than = NULL, area = NULL, unit = NULL) {
   pieces <- shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes))
   out <- pieces_frame(list(neighbour = found$x), pieces, unit, call)
   out <- narrowed(out, narrower_than, area)
-  say("{.fn find_gaps}: {counted(nrow(out), 'gap')} among {counted(length(shapes), 'shape')}{shown_total(out, crs_of(shapes))}.")
+  say("{.fn find_gaps}: {counted(nrow(out), 'gap')} among {counted(length(shapes), 'shape')}{shown_total(out)}.")
   out
 }
 
@@ -62,7 +63,7 @@ find_slivers <- function(x, narrower_than = NULL, area = NULL, thinness = 0.1, u
   out <- narrowed(out, narrower_than, area)
   kinds <- c(overlap = sum(out$kind == "overlap"), "thin part" = sum(out$kind == "thin part"))
   found <- paste(counted(kinds[[1]], "overlap"), "and", counted(kinds[[2]], "thin part"))
-  say("{.fn find_slivers}: {found} among {counted(length(shapes), 'shape')}{shown_total(out, crs_of(shapes))}.")
+  say("{.fn find_slivers}: {found} among {counted(length(shapes), 'shape')}{shown_total(out)}.")
   out
 }
 
@@ -166,7 +167,7 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   found <- core(core_absorb(handles_of(shapes), store_of(shapes), sliver, classes, into == "largest"), call = call)
   absorbed <- !is.na(found$into)
   counts <- account(
-    if (any(absorbed)) entry(sum(absorbed), "absorbed", format_area(sum(planar_areas(shapes[absorbed])), crs_of(shapes))) else remark("none absorbed"),
+    if (any(absorbed)) entry(sum(absorbed), "absorbed", area_in_words(shapes[absorbed])) else remark("none absorbed"),
     entry(sum(sliver & !absorbed), "without a neighbour to take them", "left"), if (length(added)) remark(paste(paste(added, collapse = ", "), "added up"))
   )
   taker <- ifelse(absorbed, found$into, seq_along(shapes))
@@ -195,9 +196,9 @@ number_columns <- function(attributes, columns, argument, call) {
 
 # A frame of pieces with their measures in a unit.
 pieces_frame <- function(columns, pieces, unit, call) {
-  scale <- 1 / positive_length(pieces, 1, unit, "unit", call)
-  area <- planar_areas(pieces) * scale^2
-  perimeter <- core(core_planar_measure(handles_of(pieces), store_of(pieces), "perimeter")) * scale
+  scale <- 1 / positive_length(pieces, 1, unit, "unit", call, metres_on_globe = TRUE)
+  area <- true_measure(pieces, "area") * scale^2
+  perimeter <- true_measure(pieces, "perimeter") * scale
   over <- function(x, y) replace(x / y, y == 0, 0)  # a place has neither
   measures <- list(area = area, width = over(2 * area, perimeter), thinness = over(4 * pi * area, perimeter^2), geometry = pieces)
   frame_of_columns(!!!columns, !!!measures)
@@ -211,10 +212,7 @@ narrowed <- function(pieces, narrower_than, area) {
   pieces[order(pieces$area, decreasing = TRUE), ]
 }
 
-shown_total <- function(pieces, crs) {
-  if (!nrow(pieces)) return("")
-  paste0(", ", format_area(sum(planar_areas(as_shapes(pieces))), crs), " in all")
-}
+shown_total <- function(pieces) if (nrow(pieces)) paste0(", ", area_in_words(as_shapes(pieces)), " in all") else ""
 
 single_parts <- function(shapes) {
   found <- core(core_derive(handles_of(shapes), store_of(shapes), "parts"))

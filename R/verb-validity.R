@@ -45,7 +45,7 @@ repair_shapes <- function(x, rule = "even-odd") {
   after <- planar_areas(repaired)
   gone <- sum(is.na(repaired))
   changed <- sum(abs(after - before) > 1e-9 * pmax(before, after), na.rm = TRUE)
-  areas <- paste("from", format_area(sum(before), crs_of(shapes)), "to", format_area(sum(after, na.rm = TRUE), crs_of(shapes)), "in all")
+  areas <- paste("from", area_in_words(shapes[broken]), "to", area_in_words(repaired), "in all")
   found <- account(entry(changed, "changed in area", areas), entry(gone, "without area or length", "now missing"))
   if (!length(found)) found <- account(remark("no area changed"))
   out <- shapes
@@ -90,7 +90,16 @@ tell_doubtful <- function(shapes, call) {
 # A planar area in words: square metres, hectares or square kilometres where the unit is known.
 format_area <- function(area, crs) {
   if (is.null(crs) || crs$kind != "projected") return(paste(format_count(signif(area, 5)), if (is.null(crs)) "square units" else "square degrees"))
-  area <- area * crs$unit_size^2
+  format_square_metres(area * crs$unit_size^2)
+}
+
+# Of all shapes together, on longitude and latitude along the ellipsoid.
+area_in_words <- function(shapes) {
+  area <- sum(true_measure(shapes, "area"), na.rm = TRUE)
+  if (is_geographic(shapes)) format_square_metres(area) else format_area(area, crs_of(shapes))
+}
+
+format_square_metres <- function(area) {
   unit <- if (area >= 1e7) "km2" else if (area >= 1e5) "ha" else "m2"
   paste(format_count(signif(area / area_units[[unit]], 5)), unit)
 }

@@ -1117,8 +1117,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_simplify
-List core_simplify(IntegerVector handles, List store, double area, bool alone);
-RcppExport SEXP _civicatlas_core_simplify(SEXP handlesSEXP, SEXP storeSEXP, SEXP areaSEXP, SEXP aloneSEXP) {
+List core_simplify(IntegerVector handles, List store, double area, bool alone, bool on_globe);
+RcppExport SEXP _civicatlas_core_simplify(SEXP handlesSEXP, SEXP storeSEXP, SEXP areaSEXP, SEXP aloneSEXP, SEXP on_globeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -1126,7 +1126,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
     Rcpp::traits::input_parameter< double >::type area(areaSEXP);
     Rcpp::traits::input_parameter< bool >::type alone(aloneSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_simplify(handles, store, area, alone));
+    Rcpp::traits::input_parameter< bool >::type on_globe(on_globeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_simplify(handles, store, area, alone, on_globe));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1712,7 +1713,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_absorb", (DL_FUNC) &_civicatlas_core_absorb, 5},
     {"_civicatlas_core_with_depth", (DL_FUNC) &_civicatlas_core_with_depth, 6},
     {"_civicatlas_core_buffer", (DL_FUNC) &_civicatlas_core_buffer, 5},
-    {"_civicatlas_core_simplify", (DL_FUNC) &_civicatlas_core_simplify, 4},
+    {"_civicatlas_core_simplify", (DL_FUNC) &_civicatlas_core_simplify, 5},
     {"_civicatlas_core_shared_measures", (DL_FUNC) &_civicatlas_core_shared_measures, 4},
     {"_civicatlas_core_open_parquet", (DL_FUNC) &_civicatlas_core_open_parquet, 1},
     {"_civicatlas_core_close_parquet", (DL_FUNC) &_civicatlas_core_close_parquet, 1},

@@ -177,8 +177,8 @@ List core_buffer(IntegerVector handles, List store, NumericVector distances, Lis
 }
 
 // [[Rcpp::export]]
-List core_simplify(IntegerVector handles, List store, double area, bool alone) {
-  Pieces pieces = simplify(shape_rows(handles, store), area, alone);
+List core_simplify(IntegerVector handles, List store, double area, bool alone, bool on_globe) {
+  Pieces pieces = simplify(shape_rows(handles, store), area, alone, on_globe);
   return r_pieces(pieces);
 }
 

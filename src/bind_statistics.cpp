@@ -42,7 +42,8 @@ List core_occurrences(IntegerVector list, int n) {
   return List::create(_["none"] = found.none, _["once"] = found.once, _["several"] = r_vector(found.several));
 }
 
-// Number of points and sums of their columns by polygon, see sums_in_polygons() of the core; NULL where it gives none.
+// Number of points and sums of their columns by polygon, and the rows of points in several polygons, which are in no
+// sum; see sums_in_polygons() of the core; NULL where it gives none.
 // [[Rcpp::export]]
 Nullable<List> core_sums_in_polygons(IntegerVector polygon_handles, List polygon_store, IntegerVector point_handles,
                                      List point_store, List columns, LogicalVector skip_missing) {
@@ -58,7 +59,9 @@ Nullable<List> core_sums_in_polygons(IntegerVector polygon_handles, List polygon
   if (!found) return R_NilValue;
   List sums;
   for (GroupedSums& column : found->columns) sums.push_back(r_sums(column));
-  return List::create(_["points"] = r_vector(found->points), _["sums"] = sums);
+  for (int& point : found->in_several) ++point;
+  return List::create(_["points"] = r_vector(found->points), _["sums"] = sums,
+                      _["in_several"] = r_vector(found->in_several));
 }
 
 // How the rows' own weighted sums of their neighbours' values lie among sums drawn at random, see drawn_sums() of the

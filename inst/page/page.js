@@ -239,6 +239,23 @@ document.addEventListener('DOMContentLoaded', function () {
     });
   }
 
+  // --- files of one's own -------------------------------------------------------------------------------------------
+  // The server refuses what is too large as well, but in fewer words.
+  document.addEventListener('change', function (e) {
+    var said = e.target.type === 'file' && byId(e.target.id + '-refused'), most = +document.querySelector('main').dataset.mostBytes;
+    if (!said) return;
+    var large = Array.from(e.target.files).filter(function (file) { return file.size > most; })[0];
+    said.textContent = large ? large.name + ' has ' + inWords(large.size) + ', and this page takes files of up to ' + inWords(most) +
+      '. Put it into the folder of the page, or open the page after options(civicatlas.upload_bytes = ' + large.size + ').' : '';
+    if (!large) return;
+    e.stopPropagation();
+    e.target.value = '';
+  }, true);
+  function inWords(bytes) {
+    var power = bytes < 1000 ? 0 : Math.min(4, Math.floor(Math.log10(bytes) / 3));
+    return +(bytes / Math.pow(1000, power)).toPrecision(3) + ' ' + ['bytes', 'kB', 'MB', 'GB', 'TB'][power];
+  }
+
   // --- messages -----------------------------------------------------------------------------------------------------
   function listen() {
     var handle = function (name, what) { Shiny.addCustomMessageHandler(name, what); };

@@ -70,3 +70,49 @@ test_that("wrong distances and styles are told", {
   expect_identical(wkt_of(gone), "POLYGON EMPTY")
   expect_identical(length(buffer_by(point[0], 1)), 0L)
 })
+
+# Polygons over the antimeridian in one piece, and the same cut there; of the last the parts meet in one stretch of it only.
+over_antimeridian <- function() {
+  list(
+    whole = shapes_from_wkt(c(
+      "POLYGON ((178 -19, 180 -19, 182 -19, 182 -16, 180 -16, 178 -16, 178 -19))",
+      "POLYGON ((170 -10, 180 -10, 180 -5, 190 -5, 190 15, 180 15, 180 10, 170 10, 170 -10))"
+    ), crs = 4326),
+    cut = shapes_from_wkt(c(
+      "MULTIPOLYGON (((178 -19, 180 -19, 180 -16, 178 -16, 178 -19)), ((-180 -19, -178 -19, -178 -16, -180 -16, -180 -19)))",
+      "MULTIPOLYGON (((170 -10, 180 -10, 180 10, 170 10, 170 -10)), ((-180 -5, -170 -5, -170 15, -180 15, -180 -5)))"
+    ), crs = 4326)
+  )
+}
+
+test_that("where a polygon goes on across the antimeridian is no border", {
+  shapes <- over_antimeridian()
+  expect_equal(perimeter_of(shapes$cut), perimeter_of(shapes$whole), tolerance = 1e-12)
+  for (distance in c(-20000, -100000, 20000)) {
+    found <- buffer_by(shapes$cut, distance)
+    expect_true(all(check_shapes(found)$valid))
+    expect_equal(area_of(found), area_of(buffer_by(shapes$whole, distance)), tolerance = 1e-6)
+  }
+  back <- buffer_by(buffer_by(shapes$cut, 20000), -20000)
+  lost <- erase_by(toy_frame(id = 1:2, geometry = shapes$cut), toy_frame(id = 1:2, geometry = back))
+  expect_lt(sum(area_of(lost)), 20 * sum(perimeter_of(shapes$cut)))  # a thousandth of the distance along its border
+  nearly <- shapes_from_wkt(gsub("180 ", "179.9999999999 ", wkt_of(shapes$cut)), crs = 4326)
+  expect_equal(area_of(buffer_by(nearly, -20000)), area_of(buffer_by(shapes$cut, -20000)), tolerance = 1e-6)
+})
+
+test_that("edges along a pole and all the way around are taken as on the globe", {
+  globe <- shapes_from_wkt(c("POLYGON ((-180 -60, 180 -60, 180 -90, -180 -90, -180 -60))", "POLYGON ((-180 -10, 180 -10, 180 10, -180 10, -180 -10))",
+                             "POLYGON ((-180 -90, 180 -90, 180 90, -180 90, -180 -90))"), crs = 4326)
+  parallel <- function(latitude) {  # its length on WGS 84
+    e2 <- 0.00669437999014
+    2 * pi * 6378137 * cos(latitude * pi / 180) / sqrt(1 - e2 * sin(latitude * pi / 180)^2)
+  }
+  expect_equal(perimeter_of(globe), c(parallel(60), 2 * parallel(10), 0), tolerance = 1e-6)
+  for (distance in c(-100000, 100000)) {
+    found <- buffer_by(globe, distance)
+    grown <- area_of(found) - area_of(globe)
+    expect_equal(grown[1:2] / c(parallel(60), 2 * parallel(10)) / distance, c(1, 1), tolerance = 0.02)
+    expect_equal(grown[3], 0, tolerance = 1)
+    expect_true(all(check_shapes(found)$valid))
+  }
+})

@@ -117,3 +117,23 @@ test_that("what a collection's polygons hold of its lines and points is told whe
   apart <- shapes_from_wkt("GEOMETRYCOLLECTION (LINESTRING (9 0, 9 1), LINESTRING (9 1, 9 3), POLYGON ((0 0, 4 0, 4 4, 0 4, 0 0)))", crs = 32757)
   expect_no_message(simplify_by(apart, 0.5), message = "left out")
 })
+
+test_that("on longitude and latitude tolerances are metres, and what is cut at the antimeridian keeps together", {
+  withr::local_seed(8)
+  wards <- read_layer(demo_file("wards.shp"))
+  degrees <- reproject_to(wards, 4326)
+  left <- function(x) sum(core_vertex_counts(handles_of(x$geometry), store_of(x$geometry)))
+  for (tolerance in c(50, 400)) {
+    expect_equal(left(simplify_by(degrees, tolerance)), left(simplify_by(wards, tolerance)), tolerance = 0.03)
+    expect_identical(wkt_of(simplify_by(degrees, tolerance / 1000, "km")), wkt_of(simplify_by(degrees, tolerance)))
+  }
+  latitude <- c(-10, -3.1, 2.4, 10)  # of vertices where two halves meet
+  coast <- function(longitude) sprintf("%.6f %.6f", longitude + stats::runif(20, -0.2, 0.2), seq(-10, 10, length.out = 20))
+  half <- function(meridian, coast) sprintf("((%s))", paste(c(coast, paste(meridian, rev(latitude)), coast[1]), collapse = ", "))
+  island <- shapes_from_wkt(sprintf("MULTIPOLYGON (%s, %s)", half("180", coast(170)), half("-180", coast(-170))), crs = 4326)
+  simple <- simplify_by(spatial_frame(geometry = repair_shapes(island)), 50000)
+  expect_lt(left(simple), 40)
+  expect_equal(area_of(simple), area_of(island), tolerance = 0.02)
+  expect_identical(lengths(regmatches(wkt_of(simple), gregexpr("180 ", wkt_of(simple)))), 9L)
+  expect_error(close_gaps(degrees, 5), "which are degrees: 5 of them", class = "civicatlas_error_crs")
+})

@@ -105,6 +105,12 @@ test_that("plain summaries in one pass agree with those by pairs, wherever point
   both(s$wards, mixed)
   both(s$wards[c(1:24, 3), ], places)  # overlap
   both(s$wards, places[0, ])
+  squares <- expand.grid(x = 0:5, y = 0:5)
+  squares <- toy_frame(id = 1:36, geometry = shapes_from_wkt(sprintf("POLYGON ((%1$d %2$d, %3$d %2$d, %3$d %4$d, %1$d %4$d, %1$d %2$d))", squares$x, squares$y,
+                                                                     squares$x + 1L, squares$y + 1L)))
+  on_borders <- toy_frame(seats = sample(c(NA, 1:90), 800, TRUE), level = rnorm(800), geometry = point_shapes(sample(0:14, 800, TRUE) / 2, sample(0:14, 800, TRUE) / 2))
+  both(squares, on_borders)
+  both(squares[c(1:36, 8, 8), ], on_borders)
 })
 
 test_that("across() summarises several columns at once", {

@@ -168,6 +168,28 @@ test_that("summaries, picks and dissolving over tiles give what they give of a f
   })
 })
 
+test_that("flows and cross tables over tiles are those of the frame", {
+  each_case(19, function(layers) {
+    regions <- quiet(repair_shapes(dplyr::collect(layers$y)))
+    flows <- tibble::tibble(from = sample(c(regions$id, 999L), 200, TRUE), to = sample(regions$id, 200, TRUE), trips = sample(40, 200, TRUE) / 4)
+    tiled <- in_tiles(flows)
+    expect_same_layer(run_tiles(flows_between(regions, tiled, from, to, id, all = sum(trips), most = max(trips))),
+                      flows_between(regions, flows, from, to, id, all = sum(trips), most = max(trips)))
+    expect_same_layer(run_tiles(flows_between(regions, tiled, from, "to", id, .group = group)), flows_between(regions, flows, from, to, id, .group = group))
+    expect_identical(quiet(distance_matrix(layers$x, layers$y, names_x = id)), quiet(distance_matrix(dplyr::collect(layers$x), dplyr::collect(layers$y), names_x = id)))
+    if (layers$kind != "polygons") return()
+    whole <- repair_shapes(dplyr::collect(layers$x))
+    wanted <- cross_table(whole, regions, group, whole, unit = "m2")
+    for (y in list(regions, in_tiles(regions))) expect_equal(run_tiles(cross_table(repair_shapes(layers$x), y, group, whole, unit = "m2")), wanted)
+    expect_error(cross_table(whole, in_tiles(regions), group, whole), "let x be in tiles too")
+  })
+  tiled <- quiet(in_tiles(tibble::tibble(from = 1:4, to = c(2L, 2L, 1L, 1L), trips = 1:4), 2))
+  regions <- random_layer(2, "polygons")
+  withr::local_options(civicatlas.quiet = FALSE)
+  told <- testthat::capture_messages(quiet(run_tiles(flows_between(regions, tiled, from, to, id, trips = sum(trips)))))
+  expect_match(told[1], "4 rows, 2 pairs: 1 pair within one region, 2 with a region that is not there")
+})
+
 test_that("chains give what they give of frames, where shapes are cut after they changed too", {
   each_case(5, function(layer) {
     x <- dplyr::collect(layer$x)
@@ -534,6 +556,55 @@ test_that("a tile whose daemon is killed is done by another, once", {
   expect_same_layer(found, wanted)
 })
 
+test_that("a tile that is more than a daemon's share goes out in pieces, and nothing changes", {
+  local_daemons(3)
+  withr::local_options(civicatlas.quiet = TRUE)
+  withr::local_seed(17)
+  folder <- withr::local_tempdir()
+  large <- random_layer(900, "polygons")
+  write_layer(large, file.path(folder, "large.parquet"))
+  write_layer(random_layer(30, "polygons"), file.path(folder, "small.parquet"))
+  tiled <- quiet(read_layer(folder))
+  regions <- random_layer(40, "polygons")
+  works <- list(
+    function() buffer_by(tiled, 3), function() summarise_into(regions, tiled, n = n(), total = sum(value), most = max(whole)),
+    function() dissolve_by(tiled, group, total = sum(value)), function() join_nearest(tiled, regions), function() clip_to(tiled, regions)
+  )
+  task <- function(work) list(layer = work())
+  cut <- vapply(works, function(work) length(jobs_of_tiles(task(work), 1:2, 3)) > 2, NA)
+  expect_identical(cut, c(TRUE, TRUE, TRUE, TRUE, FALSE))  # what is cut with its neighbours needs these
+  for (shared in c(TRUE, FALSE)) {
+    withr::local_options(civicatlas.no_shared_folder = !shared)
+    for (work in works) expect_same_layer(quiet(run_tiles(work())), run_sequentially(work()), exact = !"dissolve_by" %in% all.names(body(work)))
+    target <- withr::local_tempfile()
+    quiet(run_tiles(buffer_by(tiled, 3), target))
+    expect_identical(wkb_of(quiet(dplyr::collect(read_layer(target)))), wkb_of(run_sequentially(buffer_by(tiled, 3))))
+  }
+  at <- 4.2e6 + 20 * 1:900
+  squares <- sprintf("POLYGON ((%1$d 0, %2$d 0, %2$d 9, %1$d 9, %1$d 0))", at, at + 9)
+  squares[700] <- "POLYGON ((0 0, 9 9, 9 0, 0 9, 0 0))"
+  write_layer(spatial_frame(id = 1:900, geometry = shapes_from_wkt(squares, 3035)), file.path(folder, "large.parquet"), replace = TRUE)
+  write_layer(spatial_frame(id = 1:30, geometry = shapes_from_wkt(squares[1:30], 3035)), file.path(folder, "small.parquet"), replace = TRUE)
+  told <- testthat::capture_warnings(run_tiles(buffer_by(read_layer(folder), 3)))
+  told <- gsub("\n", " ", grep("counted from row", told, value = TRUE))
+  expect_length(told, 1)
+  row <- as.integer(sub(".*First rows?: ([0-9]+);.*", "\\1", told))
+  expect_identical(as.integer(sub(".*counted from row ([0-9]+).*", "\\1", told)) + row - 1L, 700L)
+})
+
+test_that("a tile that takes far longer than others is shared out among those who are idle", {
+  tiled <- quiet(tiles_of_frame(spatial_frame(id = 1:9, geometry = point_shapes(1:9, 1:9, 3035)), 3))
+  running <- function(job, since) list(c(job, list(started = clock() - since)))
+  again <- function(...) jobs_again(list(seconds = c(0.1, 0.2), running = c(...)), list(layer = tiled), 4)
+  whole <- jobs_of_tile(2, 1)[[1]]
+  pieces <- jobs_of_tile(3, 2)
+  expect_identical(again(running(whole, 5), running(jobs_of_tile(1, 1)[[1]], 0)), jobs_of_tile(2, 4))
+  expect_identical(again(running(pieces[[1]], 5), running(pieces[[2]], 0)), pieces[1])
+  expect_null(again(running(whole, 5), running(whole, 0)))
+  expect_null(again(running(whole, 5), running(jobs_of_tile(2, 4)[[3]], 0)))
+  expect_null(again(running(whole, 0)))
+})
+
 test_that("daemons of another version are refused by name, and errors in one name the tile", {
   local_daemons(1)
   withr::local_options(civicatlas.quiet = TRUE)
@@ -620,6 +691,10 @@ test_that("a map is drawn of simplified shapes, of which no measure is taken", {
   expect_identical(nrow(map$layers[[1]]$data), sum(!is.na(dplyr::collect(x)$geometry)))
   expect_error(choropleth_map(x, value / area_of(geometry)), "geometry")
   expect_s3_class(plain_map(x), "ggplot")
+  for (layer in list(x, quiet(in_tiles(reproject_to(dplyr::collect(x), 4258), 3)))) {
+    drawn <- quiet(for_map(layer))
+    expect_equal(quiet(sum(area_of(drawn$simplified), na.rm = TRUE)), quiet(sum(area_of(dplyr::collect(layer)), na.rm = TRUE)), tolerance = 1e-3)
+  }
   expect_identical(class_breaks(dplyr::pull(x, value)), class_breaks(dplyr::collect(x)$value))
 })
 

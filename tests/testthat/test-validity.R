@@ -110,3 +110,16 @@ test_that("what slivers count is added to those that take them, on request", {
   expect_identical(absorb_slivers(x, area = 2, add = people)$people, c(11, 5))
   expect_error(absorb_slivers(x, area = 2, add = name), "mend_numbers", class = "civicatlas_error_argument")
 })
+
+test_that("on longitude and latitude slivers and gaps are measured along the ellipsoid", {
+  districts <- read_layer(demo_file("districts.shp"))
+  degrees <- reproject_to(districts, 4326)
+  expect_equal(find_gaps(degrees, narrower_than = 30)$area, find_gaps(districts, narrower_than = 30)$area, tolerance = 5e-3)
+  expect_equal(find_slivers(degrees, area = 5000, unit = "ft")$width, find_slivers(districts, area = 5000, unit = "ft")$width, tolerance = 5e-3)
+  expect_identical(nrow(absorb_slivers(degrees, area = 5000)), nrow(degrees))
+  withr::local_options(civicatlas.quiet = FALSE)
+  found <- find_gaps(districts)
+  expect_message(find_gaps(degrees), sub(".*, ([0-9,]*)[.0-9]* .*", "\\1", paste0(", ", area_in_words(found$geometry))), fixed = TRUE)
+  bow <- shapes_from_wkt("POLYGON ((160 -47, 160.1 -46.9, 160.1 -47, 160 -46.9, 160 -47))", crs = 4326)
+  expect_message(repair_shapes(bow), "from 0 m2 to 42[.]3[0-9]* km2 in all")
+})

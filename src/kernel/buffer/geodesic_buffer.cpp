@@ -8,6 +8,7 @@
 #include "../predicate/validity.h"
 #include "../shapes/antimeridian.h"
 #include "../shapes/derive.h"
+#include "../shapes/seams.h"
 #include "buffer.h"
 
 namespace civic {
@@ -154,18 +155,20 @@ std::vector<StoreBuffer> stretches_of(const Geodesic& geodesic, const StoreView&
 StoreBuffer by_stretches(const NearMiddle& near, const Geodesic& geodesic, const StoreView& s, int shape,
                          double distance) {
   std::vector<StoreBuffer> grounds;
-  const StoreBuffer pieces = edges_in_pieces(geodesic, s, shape, 20000);
+  const StoreBuffer borders = borders_on_globe(s, shape);
+  const StoreBuffer pieces = edges_in_pieces(geodesic, borders.view(), 0, 20000);
   for (const StoreBuffer& stretch : stretches_of(geodesic, pieces.view(), 0)) {
     end_if_interrupted();
     grounds.push_back(near(stretch.view(), 0));
   }
   StoreBuffer ground = union_of(std::move(grounds));
-  if (ground.types.empty() || !s.holds_part(shape, ShapeKind::polygon)) return ground;
+  if (!s.holds_part(shape, ShapeKind::polygon)) return ground;
   // The ground reaches as far to the other side of the edges, so that these have to be true to that only: a geodesic of
   // this length bows by a quarter of the distance from a straight line in degrees, up to 85 degrees of latitude.
   const double longest = std::min(20000.0, std::sqrt(2 * std::fabs(distance) * 6.37e6 / 11.5));
   const StoreBuffer fine = edges_in_pieces(geodesic, s, shape, longest);
   StoreBuffer inside = made_valid(cut_at_antimeridian(only_shape(fine), 0).store);
+  if (ground.types.empty()) return inside;
   if (distance < 0) return mask(only_shape(inside), only_shape(ground), false).store;
   std::vector<StoreBuffer> both;
   both.push_back(std::move(inside));
@@ -183,11 +186,15 @@ Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::s
                        const BufferStyle& style) {
   const Geodesic geodesic(ellipsoid);
   const double half_turn = geodesic.distance({0, -90}, {0, 90});
-  return buffers_by_row(rows, distances, [&](int shape, double distance) -> StoreBuffer {
-    const StoreView& s = rows.store;
+  return buffers_by_row(rows, distances, [&](int row, double distance) -> StoreBuffer {
+    const std::optional<StoreBuffer> in_pieces = full_turns_in_pieces(rows.store, row);
+    const StoreView s = in_pieces ? in_pieces->view() : rows.store;
+    const int shape = in_pieces ? 0 : row;
     if (distance >= half_turn && s.shape_vertices(shape).size() > 0) return whole_globe();
     const NearMiddle near(ellipsoid, geodesic, distance, style);
-    if (distance == 0 || !is_round(style) || farthest_from_middle(geodesic, s, shape) <= reach) return near(s, shape);
+    // A plane would take seams for borders, which only matters inwards.
+    const bool in_a_plane = farthest_from_middle(geodesic, s, shape) <= reach && !(distance < 0 && has_seams(s, shape));
+    if (distance == 0 || !is_round(style) || in_a_plane) return near(s, shape);
     // Around its edges the ground is as wide, inwards too.
     const NearMiddle around(ellipsoid, geodesic, std::fabs(distance), style);
     if (distance < 0 && !s.holds_part(shape, ShapeKind::polygon)) return {};

@@ -4,6 +4,7 @@
 #include <cmath>
 
 #include "../base/twofold.h"
+#include "../shapes/seams.h"
 #include "rings.h"
 
 namespace civic {
@@ -13,6 +14,17 @@ double line_length(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   double sum = 0;
   for (int i = v.begin; i + 1 < v.end; ++i) sum += geodesic.distance({s.x[i], s.y[i]}, {s.x[i + 1], s.y[i + 1]});
   return sum;
+}
+
+double length_of_border(const Geodesic& geodesic, const GlobeEdge& edge) {
+  GeoPoint from{edge.from_longitude, edge.from_latitude};
+  double sum = 0;
+  for (int k = 1; edge.is_full_turn() && k < GlobeEdge::pieces_of_turn; ++k) {
+    const auto [longitude, latitude] = edge.vertex_of_turn(k);
+    sum += geodesic.distance(from, {longitude, latitude});
+    from = {longitude, latitude};
+  }
+  return sum + geodesic.distance(from, {edge.to_longitude, edge.to_latitude});
 }
 
 // 1 for an edge that passes longitude 0 eastward, -1 westward, 0 where it does not.
@@ -105,8 +117,12 @@ double ellipsoidal_length(const Geodesic& geodesic, const StoreView& store, int 
 }
 
 double ellipsoidal_perimeter(const Geodesic& geodesic, const StoreView& store, int shape) {
-  return sum_over_rings(store, shape, ShapeKind::polygon,
-                        [&](IndexRange v, bool) { return line_length(geodesic, store, v); });
+  if (!has_seams(store, shape))
+    return sum_over_rings(store, shape, ShapeKind::polygon,
+                          [&](IndexRange v, bool) { return line_length(geodesic, store, v); });
+  double sum = 0;
+  each_border(store, shape, [&](const GlobeEdge& edge) { sum += length_of_border(geodesic, edge); });
+  return sum;
 }
 
 }  // namespace civic

@@ -13,7 +13,7 @@ double ellipsoidal_area(const Geodesic& geodesic, const StoreView& store, int sh
 // Length of the line parts.
 double ellipsoidal_length(const Geodesic& geodesic, const StoreView& store, int shape);
 
-// Length of all rings of the polygon parts.
+// Length of the borders of the polygon parts: all rings, but for edges that are none on the globe, see seams.h.
 double ellipsoidal_perimeter(const Geodesic& geodesic, const StoreView& store, int shape);
 
 }  // namespace civic

@@ -5,15 +5,19 @@
 #include <queue>
 #include <set>
 
+#include "../base/portable.h"
 #include "../base/progress.h"
 #include "../index/rtree.h"
 
 namespace civic {
 namespace {
 
+constexpr double metres_a_degree = 111195.08;  // on the sphere of the Earth's mean radius
+
 class Thinning {
  public:
-  explicit Thinning(const Arrangement& a) : a_(a), gone_(a.nodes(), 0), links_(a.nodes()), tree_(boxes()) {
+  Thinning(const Arrangement& a, bool on_globe)
+      : a_(a), on_globe_(on_globe), gone_(a.nodes(), 0), links_(a.nodes()), tree_(boxes()) {
     for (int n = 0; n < a_.nodes(); ++n)
       if (can_go(n)) links_[n] = {other_end(a_.around(n)[0], n), other_end(a_.around(n)[1], n)};
     for (int e = 0; e < a_.edges(); ++e) edges_.insert(std::minmax(a_.edge(e).from, a_.edge(e).to));
@@ -56,7 +60,7 @@ class Thinning {
   // Two edges of one course, and no point on it.
   bool can_go(int n) const {
     const auto around = a_.around(n);
-    if (around.size() != 2) return false;
+    if (around.size() != 2 || (on_globe_ && is_at_end_of_map(n))) return false;
     const auto p = a_.lines(around[0] >> 1), q = a_.lines(around[1] >> 1);
     if (!std::equal(p.begin(), p.end(), q.begin(), q.end(),
                     [](const auto& s, const auto& t) { return s.feature == t.feature; }))
@@ -65,9 +69,13 @@ class Thinning {
                                      [](const Belonging& b, int node) { return b.cell < node; });
     return at == a_.points().end() || at->cell != n;
   }
+  // Where shapes are cut that go on at the other end, or meet at a pole.
+  bool is_at_end_of_map(int n) const { return std::fabs(a_.x(n)) >= 180 - 1e-9 || std::fabs(a_.y(n)) >= 90 - 1e-9; }
   double triangle(int n) const {
     const int p = links_[n].a, q = links_[n].b;
-    return std::fabs((a_.x(p) - a_.x(n)) * (a_.y(q) - a_.y(n)) - (a_.x(q) - a_.x(n)) * (a_.y(p) - a_.y(n))) / 2;
+    const double area =
+        std::fabs((a_.x(p) - a_.x(n)) * (a_.y(q) - a_.y(n)) - (a_.x(q) - a_.x(n)) * (a_.y(p) - a_.y(n))) / 2;
+    return on_globe_ ? area * metres_a_degree * metres_a_degree * std::cos(a_.y(n) * degree) : area;
   }
   // Whether the edge past a vertex may take its place: no other vertex lies in or on the triangle, and no edge there.
   bool is_free(int n) const {
@@ -106,6 +114,7 @@ class Thinning {
   }
 
   const Arrangement& a_;
+  const bool on_globe_;
   std::vector<char> gone_;
   std::vector<Link> links_;  // neighbours along the course, of the nodes that may go
   std::set<std::pair<int, int>> edges_;
@@ -114,10 +123,10 @@ class Thinning {
 
 }  // namespace
 
-Pieces simplify(const ShapeRows& rows, double area, bool alone) {
-  auto thinned = [area](const ShapeRows& some) {
+Pieces simplify(const ShapeRows& rows, double area, bool alone, bool on_globe) {
+  auto thinned = [area, on_globe](const ShapeRows& some) {
     const Arrangement a({&some, 1}, FillRule::even_odd);
-    return pieces_by_row(a, cells_by_region(a, [](int feature) { return feature; }), Thinning(a).run(area));
+    return pieces_by_row(a, cells_by_region(a, [](int feature) { return feature; }), Thinning(a, on_globe).run(area));
   };
   if (!alone) return thinned(rows);
   return row_by_row(rows, [&](const ShapeRows& one, int) { return thinned(one).store; });
