@@ -30,9 +30,10 @@ inline <- function(message, envir) {
   text
 }
 
-# A line that has bytes in it which are no text, from a damaged file, is told without its values.
+# A line that has bytes in it which are no text, from a damaged file, is told without its values. An interrupt waits, as it would leave cli's styles
+# open, and no message could be made after it.
 inline_line <- function(line, envir) {
-  tryCatch(cli::format_inline(line, .envir = envir), error = function(e) {
+  tryCatch(suspendInterrupts(cli::format_inline(line, .envir = envir)), error = function(e) {
     if (!grepl("invalid (UTF-8|multibyte)|invalid in this locale", conditionMessage(e))) rlang::cnd_signal(e)
     gsub("[{](?:[.][a-z]+ )?[^{}]*[}]+", "\u2026", line, perl = TRUE)
   })

@@ -150,7 +150,7 @@ begin_job <- function(plan, layers, run) {
   lean <- plan[c("step", "options", "condition")]
   arguments <- list(plan = lean, layers = layers, values = run$values[inputs_of_type(run$workflow$inputs, "file")], version = own_version(),
                     threads = threads_for(daemons_set()))
-  work <- mirai::mirai(do.call(get("perform_for", asNamespace("civicatlas")), arguments), arguments = arguments)
+  work <- mirai::mirai(do.call(get("perform_for", suspendInterrupts(asNamespace("civicatlas"))), arguments), arguments = arguments)
   list(plan = plan, mirai = work)
 }
 

@@ -82,12 +82,13 @@ jobs_again <- function(state, task, idle) {
   if (job$of == 1 && can_be_cut(task)) jobs_of_tile(job$k, idle) else list(job)
 }
 
+# A daemon that is told to stop while it loads the package does so afterwards, so that it never has half of one.
 start_job <- function(task, job, daemons, sent = list()) {
   lean <- task[c("id", "write", "numbers", "work", "results")]
   threads <- threads_for(daemons)
   arguments <- list(task = lean, job = job[c("k", "piece", "of")], sent = sent, version = own_version(), threads = threads,
                     options = options()[c("civicatlas.no_shared_folder", "civicatlas.unpack_limit")])
-  work <- mirai::mirai(get("do_job", asNamespace("civicatlas"))(task, job, sent, version, threads, options), .args = arguments)
+  work <- mirai::mirai(get("do_job", suspendInterrupts(asNamespace("civicatlas")))(task, job, sent, version, threads, options), .args = arguments)
   c(job[c("k", "piece", "of")], list(started = clock(), sent = sent, mirai = work))
 }
 
@@ -112,7 +113,8 @@ do_job <- function(task, job, sent, version, threads, options) {
   for (file in names(sent$files)) keep_sent_file(file, sent$files[[file]])
   task$layer <- steps_sent[[task$id]]
   if (!is.null(task$work) && !sees(task$work)) task["work"] <- task["results"] <- list(NULL)
-  tryCatch(if (job$of == 1) do_tile(task, job$k) else work_on_tile(task, job$k, job), civicatlas_needs = function(e) list(needs = e$files))
+  tryCatch(if (job$of == 1) do_tile(task, job$k) else work_on_tile(task, job$k, job),
+           civicatlas_needs = function(e) list(needs = e$files), error = function(e) list(failed = said_by(e)))
 }
 
 # Bytes that this process holds; NA where the system does not tell.
@@ -126,8 +128,9 @@ receive <- function(state, task, job, take) {
   found <- job$mirai$data
   k <- job$k
   if (k %in% state$done) return(invisible())
-  if (mirai::is_mirai_error(found)) fail("tile", c("A daemon failed at tile {k}.", x = "{cli::ansi_strip(as.character(found))}"), call = NULL)
+  if (mirai::is_mirai_error(found)) found <- list(failed = as.character(found))
   if (mirai::is_error_value(found)) return(lost_job(state, job))
+  if (!is.null(found$failed)) fail("tile", c("A daemon failed at tile {k}.", x = "{cli::ansi_strip(found$failed)}"), call = NULL)
   if (!is.null(found$refused)) fail("tile", c("A daemon {found$refused}.", i = "Install the same version there."), call = NULL)
   if (!is.null(found$needs)) {
     sent <- job$sent

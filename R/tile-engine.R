@@ -121,17 +121,20 @@ tile_failed <- function(layer, k, e) {
   fail("tile", c("The work on {.file {where}} failed.", x = "{cli::ansi_strip(said_by(e))}"), call = NULL)
 }
 
+# Under a name of its own first: where a tile takes very long, another daemon writes it too.
 write_tile_of_run <- function(frame, task, k) {
   x <- if (task$numbers) frame else without_row_numbers(frame)
-  folder <- if (!is.null(task$work)) file.path(task$work, "tiles") else tempdir()
-  path <- file.path(folder, sprintf("tile-%05d.parquet", k))
-  found <- write_tile(x, path)
-  if (!is.null(task$work)) {
-    core(core_flush_files(path))  # here, while other tiles are worked on, and not all at the end
+  name <- sprintf("tile-%05d.parquet", k)
+  beside <- name_beside(file.path(task$work %||% tempdir(), name))
+  on.exit(unlink(beside, expand = FALSE))
+  found <- write_tile(x, beside)
+  found$tile$file <- name
+  if (is.null(task$work)) {
+    found$bytes <- readBin(beside, "raw", file.size(beside))
     return(found)
   }
-  found$bytes <- readBin(path, "raw", file.size(path))
-  unlink(path)
+  core(core_flush_files(beside))  # here, while other tiles are worked on, and not all at the end
+  if (!file.rename(beside, file.path(task$work, "tiles", name))) fail("file", "{.file {name}} cannot be written into {.file {task$work}}.", call = NULL)
   found
 }
 

@@ -13,7 +13,14 @@ run <- function(name) {
   on.exit(sink())
   found <- testthat::test_dir("tests/testthat", filter = paste0("^", sub("^[0-9]+-", "", name), "$"), package = "civicatlas",
                               load_package = "installed", reporter = "summary", stop_on_failure = FALSE)
-  as.data.frame(found)[c("file", "test", "failed", "skipped", "error")]
+  cbind(as.data.frame(found)[c("file", "test", "failed", "skipped", "error")], why = vapply(found, function(test) why_failed(test$results), ""))
+}
+
+# The first failure of a test, with its line.
+why_failed <- function(results) {
+  bad <- Filter(function(result) inherits(result, c("expectation_failure", "expectation_error")), results)
+  if (!length(bad)) return("")
+  paste(c(sprintf("line %d", as.integer(bad[[1]]$srcref)[1]), strsplit(conditionMessage(bad[[1]]), "\n")[[1]]), collapse = "\n    ")
 }
 
 for (name in list.files(file.path(folder, "waiting"))) {

@@ -52,11 +52,11 @@ r_counts <- function(pattern) {
   workers <- lapply(seq_len(min(parallel::detectCores(), length(names))), function(i) start(c("tests/files.R", folder), stdout = "", stderr = ""))
   done <- show_tests(folder, workers)
   broken <- lapply(setdiff(names, sub("[.]rds$", "", basename(done))), function(name) {
-    data.frame(file = name, test = "R ended in it, or before", failed = 1L, skipped = FALSE, error = TRUE)
+    data.frame(file = name, test = "R ended in it, or before", failed = 1L, skipped = FALSE, error = TRUE, why = "")
   })
   results <- do.call(rbind, c(lapply(done, readRDS), broken))
   bad <- results$failed > 0 | results$error
-  failures <<- sprintf("failed: %s: %s", results$file[bad], results$test[bad])
+  failures <<- sprintf("failed: %s: %s\n    %s", results$file[bad], results$test[bad], results$why[bad])
   c(passed = sum(!bad & !results$skipped), failed = sum(bad), skipped = sum(!bad & results$skipped))
 }
 

@@ -153,6 +153,21 @@ test_that("files of shapes alone, and web or database sources that are none, are
   expect_error(write_layer(x, withr::local_tempfile(fileext = ".shp"), append = TRUE), "GeoPackage or PostgreSQL alone", class = "civicatlas_error_argument")
 })
 
+test_that("interrupts in the middle of messages leave those that follow as they are", {
+  for (i in 1:40) {
+    system(sprintf("(sleep 0.0%d; kill -INT %d) &", i, Sys.getpid()))
+    ended <- tryCatch(
+      repeat {
+        suppressWarnings(caution("data", "{.val {3}} rows of {.arg x}; {.fn repair_shapes} mends them."))
+        Sys.sleep(0)
+      },
+      interrupt = function(e) "by an interrupt"
+    )
+    expect_identical(ended, "by an interrupt")
+    expect_warning(caution("data", "{.val {3}} rows of {.arg x}"), "^3 rows of `x`")
+  }
+})
+
 test_that("progress is told, and an interrupt leaves nothing behind", {
   told <- double()
   civicatlas:::core_set_progress(function(done) told <<- c(told, done))

@@ -608,9 +608,30 @@ test_that("a tile that takes far longer than others is shared out among those wh
 test_that("daemons of another version are refused by name, and errors in one name the tile", {
   local_daemons(1)
   withr::local_options(civicatlas.quiet = TRUE)
-  tiled <- quiet(in_tiles(spatial_frame(id = 1:20, geometry = point_shapes(1:20, 1:20, 3035)), 2))
+  x <- spatial_frame(id = 1:20, geometry = point_shapes(4e6 + 1:20, 3e6 + 1:20, 3035))
+  tiled <- tile_up(x, withr::local_tempfile(), rows_per_tile = 10)
+  second <- file.path(tiled$source$folder, "tile-00002.parquet")
+  writeBin(readBin(second, "raw", file.size(second) - 50), second)
+  told <- expect_error(run_tiles(buffer_by(tiled, 5)), "failed at tile 2")
+  expect_match(gsub("\\s+", " ", conditionMessage(told)), "The work on .?tile-00002.parquet.? failed.*missing or damaged")
   local_binding(own_version = function() "0.0.1")
   expect_error(run_tiles(buffer_by(tiled, 5)), "has version")
+})
+
+test_that("a tile that is written again by another daemon does not disturb who reads it", {
+  folder <- withr::local_tempdir()
+  dir.create(file.path(folder, "tiles"))
+  task <- list(work = folder, numbers = FALSE)
+  x <- spatial_frame(id = 1:20, geometry = point_shapes(4e6 + 1:20, 3e6 + 1:20, 3035))
+  written <- civicatlas:::write_tile_of_run(x, task, 1)$tile
+  path <- file.path(folder, "tiles", written$file)
+  reader <- file(path, "rb")
+  withr::defer(close(reader))
+  civicatlas:::write_tile_of_run(x[1:2, ], task, 1)
+  seen <- withr::local_tempfile()
+  writeBin(readBin(reader, "raw", 2 * written$bytes), seen)
+  expect_identical(unname(tools::md5sum(seen)), written$md5)
+  expect_identical(list.files(folder, all.files = TRUE, no.. = TRUE, recursive = TRUE), file.path("tiles", written$file))
 })
 
 # --- bad input -----------------------------------------------------------------------------------------------------------

@@ -2,6 +2,8 @@
 
 #include <cmath>
 
+#include "../shapes/vertices_between.h"
+
 namespace civic {
 namespace {
 
@@ -55,28 +57,15 @@ GeoPoint middle_of_shape(const StoreView& s, int shape) {
 }
 
 StoreBuffer edges_in_pieces(const Geodesic& geodesic, const StoreView& s, int shape, double longest) {
-  ShapeBuilder builder;
-  builder.begin_shape(s.types[shape]);
-  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
-    builder.begin_part(s.part_kind(part));
-    for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
-      builder.begin_ring();
-      const IndexRange v = s.vertices(ring);
-      for (int i = v.begin; i < v.end; ++i) {
-        builder.vertex(s.x[i], s.y[i], nan_value, nan_value);
-        if (i + 1 == v.end) continue;
-        const GeoPoint from{s.x[i], s.y[i]};
-        const GeodesicArc edge = geodesic.inverse(from, {s.x[i + 1], s.y[i + 1]});
-        const int pieces = edge.distance > longest ? static_cast<int>(std::ceil(edge.distance / longest)) : 1;
-        for (int k = 1; k < pieces; ++k) {
-          const GeodesicEnd at = geodesic.direct(from, edge.azimuth1, edge.distance * k / pieces);
-          builder.vertex(at.longitude, at.latitude, nan_value, nan_value);
-        }
-      }
+  return with_vertices_between(s, shape, [&](ShapeBuilder& builder, int, int i) {
+    const GeoPoint from{s.x[i], s.y[i]};
+    const GeodesicArc edge = geodesic.inverse(from, {s.x[i + 1], s.y[i + 1]});
+    const int pieces = edge.distance > longest ? static_cast<int>(std::ceil(edge.distance / longest)) : 1;
+    for (int k = 1; k < pieces; ++k) {
+      const GeodesicEnd at = geodesic.direct(from, edge.azimuth1, edge.distance * k / pieces);
+      builder.vertex(at.longitude, at.latitude);
     }
-  }
-  builder.end_shape();
-  return builder.take();
+  });
 }
 
 }  // namespace civic

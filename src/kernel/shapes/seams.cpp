@@ -8,6 +8,8 @@
 #include <utility>
 #include <vector>
 
+#include "vertices_between.h"
+
 namespace civic {
 namespace {
 
@@ -124,26 +126,14 @@ std::optional<StoreBuffer> full_turns_in_pieces(const StoreView& s, int shape) {
   bool found = false;
   each_polygon_edge(s, shape, [&](const GlobeEdge& edge) { found = found || edge.is_full_turn(); });
   if (!found) return std::nullopt;
-  ShapeBuilder builder;
-  builder.begin_shape(s.types[shape]);
-  for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
-    builder.begin_part(s.part_kind(part));
-    for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring) {
-      builder.begin_ring();
-      const IndexRange v = s.vertices(ring);
-      for (int i = v.begin; i < v.end; ++i) {
-        builder.vertex(s.x[i], s.y[i]);
-        if (i + 1 == v.end || s.part_kind(part) != ShapeKind::polygon) continue;
-        const GlobeEdge edge{s.x[i], s.y[i], s.x[i + 1], s.y[i + 1]};
-        for (int k = 1; edge.is_full_turn() && k < GlobeEdge::pieces_of_turn; ++k) {
-          const auto [longitude, latitude] = edge.vertex_of_turn(k);
-          builder.vertex(longitude, latitude);
-        }
-      }
+  return with_vertices_between(s, shape, [&](ShapeBuilder& builder, int part, int i) {
+    if (s.part_kind(part) != ShapeKind::polygon) return;
+    const GlobeEdge edge{s.x[i], s.y[i], s.x[i + 1], s.y[i + 1]};
+    for (int k = 1; edge.is_full_turn() && k < GlobeEdge::pieces_of_turn; ++k) {
+      const auto [longitude, latitude] = edge.vertex_of_turn(k);
+      builder.vertex(longitude, latitude);
     }
-  }
-  builder.end_shape();
-  return builder.take();
+  });
 }
 
 StoreBuffer borders_on_globe(const StoreView& s, int shape) {
