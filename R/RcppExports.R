@@ -493,8 +493,8 @@ core_boxes <- function(handles, store) {
     .Call(`_civicatlas_core_boxes`, handles, store)
 }
 
-core_derive <- function(handles, store, what) {
-    .Call(`_civicatlas_core_derive`, handles, store, what)
+core_derive <- function(handles, store, what, on_globe = FALSE) {
+    .Call(`_civicatlas_core_derive`, handles, store, what, on_globe)
 }
 
 core_thinned <- function(handles, store, window, cell_width, cell_height) {

@@ -160,8 +160,8 @@ tile_of_pieces <- function(state, task, job, found) {
   all <- function(name) unlist(lapply(pieces, `[[`, name))
   values <- unname(lapply(pieces, `[[`, "value"))
   value <- if (is.data.frame(values[[1]])) vctrs::vec_rbind(!!!values) else structure(values, class = "parts_of_tile")
-  finish_tile(task, job$k, list(value = value, told = all("told"), rows = sum(all("rows")), seconds = sum(all("seconds")), process = all("process")[1],
-                                memory = max(all("memory"))))
+  finish_tile(task, job$k, list(value = value, told = all("told"), rows = if (is.data.frame(value)) nrow(value), seconds = sum(all("seconds")),
+                                process = unique(all("process")), memory = max(all("memory"))))
 }
 
 # What a daemon that does not see the folder sent back, put there.

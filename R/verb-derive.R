@@ -6,7 +6,8 @@
 #'
 #' The inner point of a polygon is the place farthest from its borders, in its largest part, to a hundredth of the part's
 #' width (Garcia-Castellanos and Lombardo 2007); that of a line is the middle of the longest; that of points the first. Ends of
-#' lines that an even number of lines share are no boundary (OGC 06-103r4, section 6.1.4).
+#' lines that an even number of lines share are no boundary (OGC 06-103r4, section 6.1.4). On longitude and latitude cuts along the
+#' antimeridian, and edges along a pole, are none either; a polygon of the whole globe has no boundary.
 #'
 #' @param x A spatial frame or shape vector.
 #' @param merged `TRUE` for one hull around all shapes.
@@ -94,7 +95,7 @@ derived <- function(x, what, verb, verb_call) {
   verb <- begin_verb(verb, verb_call)
   shapes <- as_shapes(x)
   whole <- if (what == "hull") in_one_piece(shapes) else shapes
-  found <- core(core_derive(handles_of(whole), store_of(whole), what))
+  found <- core(core_derive(handles_of(whole), store_of(whole), what, in_plain_degrees(shapes)))
   end_verb(verb, with_shapes(x, shapes_of_rows(found, length(shapes), crs_of(shapes))), x, line = NULL)
 }
 

@@ -1535,15 +1535,16 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_derive
-List core_derive(IntegerVector handles, List store, std::string what);
-RcppExport SEXP _civicatlas_core_derive(SEXP handlesSEXP, SEXP storeSEXP, SEXP whatSEXP) {
+List core_derive(IntegerVector handles, List store, std::string what, bool on_globe);
+RcppExport SEXP _civicatlas_core_derive(SEXP handlesSEXP, SEXP storeSEXP, SEXP whatSEXP, SEXP on_globeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
     Rcpp::traits::input_parameter< std::string >::type what(whatSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_derive(handles, store, what));
+    Rcpp::traits::input_parameter< bool >::type on_globe(on_globeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_derive(handles, store, what, on_globe));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1746,7 +1747,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_vertex_counts", (DL_FUNC) &_civicatlas_core_vertex_counts, 2},
     {"_civicatlas_core_hilbert_keys", (DL_FUNC) &_civicatlas_core_hilbert_keys, 3},
     {"_civicatlas_core_boxes", (DL_FUNC) &_civicatlas_core_boxes, 2},
-    {"_civicatlas_core_derive", (DL_FUNC) &_civicatlas_core_derive, 3},
+    {"_civicatlas_core_derive", (DL_FUNC) &_civicatlas_core_derive, 4},
     {"_civicatlas_core_thinned", (DL_FUNC) &_civicatlas_core_thinned, 5},
     {"_civicatlas_core_grouped_sums", (DL_FUNC) &_civicatlas_core_grouped_sums, 5},
     {"_civicatlas_core_occurrences", (DL_FUNC) &_civicatlas_core_occurrences, 2},

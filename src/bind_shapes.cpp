@@ -304,12 +304,12 @@ List r_derived(Derived& derived) {
 }  // namespace
 
 // New shapes and the rows they come from: the parts of shapes, their boundaries, outer rings, convex hulls, or one of
-// all.
+// all. `on_globe`: coordinates are degrees.
 // [[Rcpp::export]]
-List core_derive(IntegerVector handles, List store, std::string what) {
+List core_derive(IntegerVector handles, List store, std::string what, bool on_globe = false) {
   const ShapeRows rows = shape_rows(handles, store);
   Derived derived = what == "parts"         ? parts_of(rows)
-                    : what == "boundary"    ? boundaries_of(rows)
+                    : what == "boundary"    ? boundaries_of(rows, on_globe)
                     : what == "hull"        ? hulls_of(rows)
                     : what == "hull of all" ? hull_of_all(rows)
                                             : outer_rings_of(rows);

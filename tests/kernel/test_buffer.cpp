@@ -214,7 +214,7 @@ void check_buffer(Random& random, bool closely) {
   const double size = std::exp(between(random, -4, 3)), distance = polygon && random() % 3 == 0 ? -size : size;
   BufferStyle style;
   style.segments = 4 << random() % 3;
-  const StoreBuffer line = polygon ? boundaries_of({store.view(), one}).store : store;
+  const StoreBuffer line = polygon ? boundaries_of({store.view(), one}, false).store : store;
   INFO(text << " by " << distance);
   const double by[] = {distance};
   const Pieces found = buffer({store.view(), one}, by, style);

@@ -1,3 +1,14 @@
+test_that("a cut at the antimeridian is no boundary", {
+  cut <- shapes_from_wkt(c("MULTIPOLYGON Z (((170 60 1, 180 60 2, 180 70 3, 170 70 4, 170 60 1)), ((-180 50 5, -170 50 6, -170 70 7, -180 70 8, -180 50 5)))",
+                           "POLYGON ((-180 -90, 180 -90, 180 -60, 0 -70, -180 -60, -180 -90))", "POLYGON ((-180 -90, 180 -90, 180 90, -180 90, -180 -90))",
+                           "POLYGON ((170 60, 180 60, 180 70, 170 70, 170 60))"), 4326)
+  found <- boundary_of(cut)
+  expect_identical(wkt_of(found), c("MULTILINESTRING Z ((170 60 1, 180 60 2), (180 70 3, 170 70 4, 170 60 1), (-180 50 5, -170 50 6, -170 70 7, -180 70 8), (-180 60 6.5, -180 50 5))",
+                                    "MULTILINESTRING ((180 -60, 0 -70, -180 -60))", NA, "LINESTRING (170 60, 180 60, 180 70, 170 70, 170 60)"))
+  expect_equal(length_of(found), c(perimeter_of(cut)[1:2], NA, perimeter_of(cut)[4]), tolerance = 1e-12)
+  expect_identical(wkt_of(boundary_of(shapes_from_wkt(wkt_of(cut[2])))), "LINESTRING (-180 -90, 180 -90, 180 -60, 0 -70, -180 -60, -180 -90)")
+})
+
 test_that("boundaries, rings, hulls, parts and inner points are what they are called", {
   shape <- shapes_from_wkt(c("MULTIPOLYGON (((0 0, 9 0, 9 9, 0 9, 0 0), (1 1, 1 3, 3 3, 1 1)), ((20 0, 21 0, 21 1, 20 0)))",
                              "LINESTRING (0 0, 1 1, 2 0)", "POINT (5 5)", NA))

@@ -121,7 +121,7 @@ double ellipsoidal_perimeter(const Geodesic& geodesic, const StoreView& store, i
     return sum_over_rings(store, shape, ShapeKind::polygon,
                           [&](IndexRange v, bool) { return line_length(geodesic, store, v); });
   double sum = 0;
-  each_border(store, shape, [&](const GlobeEdge& edge) { sum += length_of_border(geodesic, edge); });
+  each_border(store, shape, [&](const GlobeEdge& edge, int) { sum += length_of_border(geodesic, edge); });
   return sum;
 }
 

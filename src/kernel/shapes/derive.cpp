@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "seams.h"
+
 namespace civic {
 namespace {
 
@@ -82,11 +84,18 @@ Derived parts_of(const ShapeRows& rows) {
   });
 }
 
-Derived boundaries_of(const ShapeRows& rows) {
+Derived boundaries_of(const ShapeRows& rows, bool on_globe) {
   const StoreView& s = rows.store;
   return derive(rows, [&](int shape, ShapeBuilder& builder, Copier& copy) {
     const int rings = count_rings(s, shape);
-    if (rings > 0) {
+    if (on_globe && rings > 0 && has_seams(s, shape)) {
+      const ShapeBuilder::Mark before = builder.mark();
+      builder.begin_shape(copy.type_like(shape, ShapeKind::multiline));
+      if (add_borders(s, shape, builder) > 0)
+        builder.end_shape();
+      else
+        builder.rewind(before);
+    } else if (rings > 0) {
       builder.begin_shape(copy.type_like(shape, rings > 1 ? ShapeKind::multiline : ShapeKind::line));
       for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
         if (s.part_kind(part) != ShapeKind::polygon) continue;

@@ -18,8 +18,9 @@ Derived parts_of(const ShapeRows& rows);
 std::vector<int> boundary_ends(const StoreView& store, int shape);
 
 // Boundaries (OGC 06-103r4, section 6.1.4): the rings of polygons as lines, the ends of lines that an odd number of
-// them share as points. Points have none.
-Derived boundaries_of(const ShapeRows& rows);
+// them share as points. Points have none. On the globe, in degrees, cuts along the antimeridian and edges along a pole
+// are none (see seams.h).
+Derived boundaries_of(const ShapeRows& rows, bool on_globe);
 
 // Polygons without their holes; other parts as they are.
 Derived outer_rings_of(const ShapeRows& rows);

@@ -38,14 +38,14 @@ std::vector<Interval> common(const std::vector<Interval>& a, const std::vector<I
   return out;
 }
 
-// Calls use(edge) for each edge of the polygons of a shape.
+// Calls use(edge, i) for each edge of the polygons of a shape, from vertex i to the next.
 template <class Use>
 void each_polygon_edge(const StoreView& s, int shape, const Use& use) {
   for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
     if (s.part_kind(part) != ShapeKind::polygon) continue;
     for (int ring = s.rings(part).begin; ring < s.rings(part).end; ++ring)
       for (int i = s.vertices(ring).begin; i + 1 < s.vertices(ring).end; ++i)
-        use(GlobeEdge{s.x[i], s.y[i], s.x[i + 1], s.y[i + 1]});
+        use(GlobeEdge{s.x[i], s.y[i], s.x[i + 1], s.y[i + 1]}, i);
   }
 }
 
@@ -66,7 +66,7 @@ bool is_at_pole(const GlobeEdge& edge) {
 // The seams along each meridian that has some: apart from one another, from south to north.
 std::map<Meridian, std::vector<Interval>> seams_along_meridians(const StoreView& s, int shape) {
   std::map<Meridian, std::vector<Interval>> edges, seams;
-  each_polygon_edge(s, shape, [&](const GlobeEdge& edge) {
+  each_polygon_edge(s, shape, [&](const GlobeEdge& edge, int) {
     if (is_along_meridian(edge))
       edges[meridian(edge.from_longitude)].push_back(std::minmax(edge.from_latitude, edge.to_latitude));
   });
@@ -107,24 +107,55 @@ bool has_seams(const StoreView& s, int shape) {
   const Box& box = s.boxes[shape];
   if (!(box.xmax - box.xmin >= 360 - 2 * least) && box.ymin > -90 + least && box.ymax < 90 - least) return false;
   bool at_pole = false;
-  each_polygon_edge(s, shape, [&](const GlobeEdge& edge) { at_pole = at_pole || is_at_pole(edge); });
+  each_polygon_edge(s, shape, [&](const GlobeEdge& edge, int) { at_pole = at_pole || is_at_pole(edge); });
   return at_pole || !seams_along_meridians(s, shape).empty();
 }
 
-void each_border(const StoreView& s, int shape, const std::function<void(const GlobeEdge&)>& use) {
+void each_border(const StoreView& s, int shape, const std::function<void(const GlobeEdge&, int)>& use) {
   const auto seams = seams_along_meridians(s, shape);
-  each_polygon_edge(s, shape, [&](const GlobeEdge& edge) {
+  each_polygon_edge(s, shape, [&](const GlobeEdge& edge, int i) {
     if (is_at_pole(edge)) return;
     const auto along = is_along_meridian(edge) ? seams.find(meridian(edge.from_longitude)) : seams.end();
-    if (along == seams.end()) return use(edge);
-    for (const GlobeEdge& piece : between(edge, along->second)) use(piece);
+    if (along == seams.end()) return use(edge, i);
+    for (const GlobeEdge& piece : between(edge, along->second)) use(piece, i);
   });
+}
+
+int add_borders(const StoreView& s, int shape, ShapeBuilder& builder) {
+  const bool z = has_z(s.types[shape]), m = has_m(s.types[shape]);
+  // At a place of the edge from vertex i; edges that are no borders all along run along a meridian.
+  const auto add = [&](double longitude, double latitude, int i) {
+    const bool at_start = longitude == s.x[i] && latitude == s.y[i];
+    const bool at_end = longitude == s.x[i + 1] && latitude == s.y[i + 1];
+    const double share = at_start ? 0 : at_end ? 1 : (latitude - s.y[i]) / (s.y[i + 1] - s.y[i]);
+    const auto there = [&](const auto& values) {
+      return share == 0 ? values[i] : share == 1 ? values[i + 1] : std::lerp(values[i], values[i + 1], share);
+    };
+    builder.vertex(longitude, latitude, z ? there(s.z) : nan_value, m ? there(s.m) : nan_value);
+  };
+  int lines = 0;
+  std::optional<GlobeEdge> last;
+  int last_i = 0;
+  each_border(s, shape, [&](const GlobeEdge& edge, int i) {
+    const bool goes_on = last && last->to_longitude == edge.from_longitude && last->to_latitude == edge.from_latitude &&
+                         i <= last_i + 1;  // farther on it is another ring
+    if (!goes_on) {
+      builder.begin_part(ShapeKind::line);
+      builder.begin_ring();
+      add(edge.from_longitude, edge.from_latitude, i);
+      ++lines;
+    }
+    add(edge.to_longitude, edge.to_latitude, i);
+    last = edge;
+    last_i = i;
+  });
+  return lines;
 }
 
 std::optional<StoreBuffer> full_turns_in_pieces(const StoreView& s, int shape) {
   if (!(s.boxes[shape].xmax - s.boxes[shape].xmin >= 360 - least)) return std::nullopt;
   bool found = false;
-  each_polygon_edge(s, shape, [&](const GlobeEdge& edge) { found = found || edge.is_full_turn(); });
+  each_polygon_edge(s, shape, [&](const GlobeEdge& edge, int) { found = found || edge.is_full_turn(); });
   if (!found) return std::nullopt;
   return with_vertices_between(s, shape, [&](ShapeBuilder& builder, int part, int i) {
     if (s.part_kind(part) != ShapeKind::polygon) return;
@@ -139,16 +170,7 @@ std::optional<StoreBuffer> full_turns_in_pieces(const StoreView& s, int shape) {
 StoreBuffer borders_on_globe(const StoreView& s, int shape) {
   ShapeBuilder builder;
   builder.begin_shape(static_cast<int>(ShapeKind::collection));
-  std::optional<GlobeEdge> last;
-  each_border(s, shape, [&](const GlobeEdge& edge) {
-    if (!last || last->to_longitude != edge.from_longitude || last->to_latitude != edge.from_latitude) {
-      builder.begin_part(ShapeKind::line);
-      builder.begin_ring();
-      builder.vertex(edge.from_longitude, edge.from_latitude);
-    }
-    builder.vertex(edge.to_longitude, edge.to_latitude);
-    last = edge;
-  });
+  add_borders(s, shape, builder);
   for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
     if (s.part_kind(part) == ShapeKind::polygon) continue;
     builder.begin_part(s.part_kind(part));

@@ -26,9 +26,13 @@ struct GlobeEdge {
   }
 };
 
-// Calls use(edge) for each edge of a shape's polygons that is a border, in their order; of one that is a seam in part,
-// for the pieces between.
-void each_border(const StoreView& store, int shape, const std::function<void(const GlobeEdge&)>& use);
+// Calls use(edge, i) for each edge of a shape's polygons that is a border, in their order, i being its first vertex; of
+// one that is a seam in part, for the pieces between.
+void each_border(const StoreView& store, int shape, const std::function<void(const GlobeEdge&, int i)>& use);
+
+// Adds the borders of a shape's polygons as lines to the shape that is being built, with Z and M interpolated where an
+// edge is a seam in part; how many lines.
+int add_borders(const StoreView& store, int shape, ShapeBuilder& builder);
 
 // A shape with edges that run along their parallel all the way around in pieces of a tenth of a degree, which are as
 // near to it as shortest lines; nothing for one without.
