@@ -309,12 +309,12 @@ core_inner_points <- function(handles, store) {
     .Call(`_civicatlas_core_inner_points`, handles, store)
 }
 
-core_overlay <- function(x_handles, x_store, y_handles, y_store, parts, touches) {
-    .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, parts, touches)
+core_overlay <- function(x_handles, x_store, y_handles, y_store, parts, touches, on_globe) {
+    .Call(`_civicatlas_core_overlay`, x_handles, x_store, y_handles, y_store, parts, touches, on_globe)
 }
 
-core_overlay_onto <- function(x_handles, x_store, y_handles, y_store, parts, touches, tolerance) {
-    .Call(`_civicatlas_core_overlay_onto`, x_handles, x_store, y_handles, y_store, parts, touches, tolerance)
+core_overlay_onto <- function(x_handles, x_store, y_handles, y_store, parts, touches, tolerance, on_globe) {
+    .Call(`_civicatlas_core_overlay_onto`, x_handles, x_store, y_handles, y_store, parts, touches, tolerance, on_globe)
 }
 
 core_mask <- function(x_handles, x_store, y_handles, y_store, inside) {
@@ -337,20 +337,20 @@ core_repair <- function(handles, store, winding) {
     .Call(`_civicatlas_core_repair`, handles, store, winding)
 }
 
-core_gaps <- function(handles, store) {
-    .Call(`_civicatlas_core_gaps`, handles, store)
+core_gaps <- function(handles, store, on_globe) {
+    .Call(`_civicatlas_core_gaps`, handles, store, on_globe)
 }
 
 core_overlaps <- function(handles, store) {
     .Call(`_civicatlas_core_overlaps`, handles, store)
 }
 
-core_close_gaps <- function(handles, store, ranks, tolerance) {
-    .Call(`_civicatlas_core_close_gaps`, handles, store, ranks, tolerance)
+core_close_gaps <- function(handles, store, ranks, tolerance, on_globe) {
+    .Call(`_civicatlas_core_close_gaps`, handles, store, ranks, tolerance, on_globe)
 }
 
-core_absorb <- function(handles, store, slivers, classes, largest) {
-    .Call(`_civicatlas_core_absorb`, handles, store, slivers, classes, largest)
+core_absorb <- function(handles, store, slivers, classes, largest, on_globe) {
+    .Call(`_civicatlas_core_absorb`, handles, store, slivers, classes, largest, on_globe)
 }
 
 core_with_depth <- function(handles, store, start, origins, from_handles, from_store) {

@@ -120,7 +120,7 @@ simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   call <- rlang::current_env()
   shapes <- overlay_shapes(x, call)
   reach <- positive_length(shapes, tolerance, unit, "tolerance", call, metres_on_globe = TRUE)
-  found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders, is_geographic(shapes)), call = call)
+  found <- core(core_simplify(handles_of(shapes), store_of(shapes), reach^2 / 2, !keep_borders, in_plain_degrees(shapes)), call = call)
   tell_self_crossing(found$self_crossing_x, "x")
   out <- deepened(shapes_of_rows(found, length(shapes), crs_of(shapes)), seq_along(shapes), shapes)
   tell_parts_lost(shapes, out)

@@ -45,10 +45,10 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   y <- meet(x, y, crs, call = call)
   a <- overlay_shapes(x, call)
   b <- overlay_shapes(y, call)
-  reach <- if (!is.null(tolerance)) positive_length(a, tolerance, unit, "tolerance", call)
+  reach <- if (!is.null(tolerance)) positive_length(a, tolerance, unit, "tolerance", call, metres_on_globe = TRUE)
   parts <- overlay_parts[[keep]]
   cut <- function(how, ...) {
-    core(how(handles_of(a), store_of(a), handles_of(b), store_of(b), parts, touches == "keep", ...), call = call)
+    core(how(handles_of(a), store_of(a), handles_of(b), store_of(b), parts, touches == "keep", ..., on_globe = in_plain_degrees(a)), call = call)
   }
   found <- if (is.null(reach)) cut(core_overlay) else cut(core_overlay_onto, reach)
   tell_self_crossing(found$self_crossing_x, "x")
@@ -125,7 +125,7 @@ split_by <- function(x, y, column = NULL, suffix = "_y", crs = "equal") {
 # Pieces on ground that several rows of a layer cover are there for each of them, so that areas add up to more.
 tell_stacked <- function(stacked, shapes, name) {
   rounding <- 1e-9
-  if (!stacked[1] || stacked[2] <= rounding * sum(planar_areas(shapes), na.rm = TRUE)) return(invisible())
+  if (!stacked[1] || stacked[2] <= rounding * sum(true_measure(shapes, "area"), na.rm = TRUE)) return(invisible())
   say(c("!" = "{counted(stacked[1], 'row')} of {.arg {name}} overlap, on {format_area(stacked[2], crs_of(shapes))}: pieces there come once for each.",
         i = "{.code flatten_layer({name})} takes such rows apart first."))
 }
@@ -251,24 +251,24 @@ pieces_in_order <- function(found, x, y) {
 
 # How far the borders of y moved onto those of x, and what became of its areas.
 tell_brought <- function(found, y, shapes) {
-  was <- planar_areas(shapes)
-  gone <- which(!is.na(was) & was > 0 & found$covers == 0)
+  gone <- which(found$had > 0 & found$covers == 0)
   if (length(gone)) {
     has <- if (length(gone) == 1) "has" else "have"
     caution("data", c("{counted(length(gone), 'shape')} of {.arg y} {has} nothing left, being narrower than the tolerance.",
                       i = "First rows: {utils::head(gone, 5)}; a smaller tolerance keeps them."))
   }
-  moved <- if (found$moved) paste0(counted(found$moved, "vertex", "vertices"), " moved, by ", signif(found$farthest, 2), " coordinate units at most")
+  unit <- if (in_plain_degrees(shapes)) "m" else "coordinate units"
+  moved <- if (found$moved) paste0(counted(found$moved, "vertex", "vertices"), " moved, by ", signif(found$farthest, 2), " ", unit, " at most")
   thin <- if (found$thin) paste0(counted(found$thin, "piece"), " narrower than the tolerance left, all that ",
                                  if (found$thin == 1) "its shape has" else "their shapes have", " there")
-  parts <- c(moved, change_in_words(ifelse(is.na(was), 0, found$covers - was), y, crs_of(shapes)), thin)
+  parts <- c(moved, change_in_words(change_of_areas(found$had, found$covers), y, crs_of(shapes)), thin)
   say("{.fn overlay_with}: {.arg y} brought onto the borders of {.arg x}: {paste(parts, collapse = '; ')}.")
 }
 
-# A length in coordinate units.
+# A length in coordinate units, or metres on longitude and latitude where the core takes these there.
 positive_length <- function(shapes, length, unit, name, call, metres_on_globe = FALSE) {
   if (!is_positive(length)) fail("argument", "{.arg {name}} must be one number above 0.", call = call)
-  if (metres_on_globe && is_geographic(shapes)) return(length * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]])
+  if (metres_on_globe && in_plain_degrees(shapes)) return(length * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]])
   if (!is.null(crs_of(shapes)) && !is_geographic(shapes)) return(length * coordinate_units(shapes, unit, call))
   if (!is.null(unit)) {
     fail("crs", c("{.arg {name}} is in the units of the coordinates, which are {if (is_geographic(shapes)) 'degrees' else 'not known'}.",

@@ -19,7 +19,7 @@
 #' @param thinness Only parts thinner than this count as slivers, from 0 to 1.
 #' @param unit `"m"`, `"km"`, `"ft"`, … as in [length_of()]; metres by default, on longitude and latitude too, where pieces are measured along the
 #'   ellipsoid; coordinate units where the CRS is missing.
-#' @param tolerance How far apart borders may be to be brought together, in `unit`; on longitude and latitude in degrees.
+#' @param tolerance How far apart borders may be to be brought together, in `unit`.
 #' @param force `TRUE` to close gaps even where shapes change by more area than gaps and overlaps had.
 #' @param first Which shapes stay as they are where two differ: `"row"` the earlier row, `"largest"` the larger.
 #' @return `find_gaps()`: a frame of `neighbour` (the row with the longest border along the gap), `area`, `width`, `thinness` and the
@@ -37,7 +37,7 @@
 find_gaps <- function(x, narrower_than = NULL, area = NULL, unit = NULL) {
   call <- rlang::current_env()
   shapes <- polygons_of(x, "x", call)
-  found <- core(core_gaps(handles_of(shapes), store_of(shapes)), call = call)
+  found <- core(core_gaps(handles_of(shapes), store_of(shapes), in_plain_degrees(shapes)), call = call)
   pieces <- shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(shapes))
   out <- pieces_frame(list(neighbour = found$x), pieces, unit, call)
   out <- narrowed(out, narrower_than, area)
@@ -74,10 +74,10 @@ close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) 
   call <- rlang::current_env()
   one_of(first, c("row", "largest"), "first", call = call)
   shapes <- polygons_of(x, "x", call)
-  reach <- positive_length(shapes, tolerance, unit, "tolerance", call)
+  reach <- positive_length(shapes, tolerance, unit, "tolerance", call, metres_on_globe = TRUE)
   if (!isTRUE(force)) need_wider_shapes(shapes, reach, call)
-  ranks <- if (first == "row") seq_along(shapes) else rank(-planar_areas(shapes), ties.method = "first", na.last = TRUE)
-  found <- core(core_close_gaps(handles_of(shapes), store_of(shapes), as.integer(ranks), reach), call = call)
+  ranks <- if (first == "row") seq_along(shapes) else rank(-true_measure(shapes, "area"), ties.method = "first", na.last = TRUE)
+  found <- core(core_close_gaps(handles_of(shapes), store_of(shapes), as.integer(ranks), reach, in_plain_degrees(shapes)), call = call)
   out <- deepened(shapes_of_rows(found, length(shapes), crs_of(shapes)), seq_along(shapes), shapes)
   gone <- which(is.na(out) & !is.na(shapes))
   if (length(gone)) {
@@ -85,7 +85,7 @@ close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) 
                       i = "First rows: {utils::head(gone, 5)}; a smaller tolerance keeps them."))
   }
   crs <- crs_of(shapes)
-  change <- change_of_areas(shapes, out)
+  change <- change_of_areas(found$before, found$after)
   if (!isTRUE(force)) need_small_change(change, found$gap_area + found$overlap_area, out, reach, x, call)
   counts <- account(entry(found$gaps, "closed", format_area(found$gap_area, crs), of = "gap"),
                     entry(found$overlaps, "closed", format_area(found$overlap_area, crs), of = "overlap"), entry(found$moved, "moved", of = "vertex"))
@@ -94,11 +94,8 @@ close_gaps <- function(x, tolerance, unit = NULL, first = "row", force = FALSE) 
            stale = measure_columns(x))
 }
 
-# How the area of each shape changed, in square coordinate units.
-change_of_areas <- function(before, after) {
-  areas <- function(shapes) ifelse(is.na(planar_areas(shapes)), 0, planar_areas(shapes))
-  areas(after) - areas(before)
-}
+# How the area of each shape changed, less what comes of rounding.
+change_of_areas <- function(before, after) ifelse(abs(after - before) <= 1e-9 * before, 0, after - before)
 
 # "area 1.2 ha more in all, most of one shape 0.4 ha less (row 3, Kelp)"
 change_in_words <- function(change, x, crs) {
@@ -118,7 +115,7 @@ row_in_words <- function(x, row) {
 
 # A tolerance as wide as the shapes themselves would take them for slivers, and take long.
 need_wider_shapes <- function(shapes, reach, call) {
-  width <- 2 * planar_areas(shapes) / core(core_planar_measure(handles_of(shapes), store_of(shapes), "perimeter"))
+  width <- 2 * true_measure(shapes, "area") / true_measure(shapes, "perimeter")
   thin <- sum(width < reach, na.rm = TRUE)
   if (thin <= sum(!is.na(width)) / 2) return(invisible())
   fail("argument", c("{format_count(thin)} of {counted(length(shapes), 'shape')} are thinner than the tolerance, which would move more than it closes.",
@@ -131,7 +128,7 @@ need_wider_shapes <- function(shapes, reach, call) {
 need_small_change <- function(change, closed, out, reach, x, call) {
   moved <- max(sum(abs(change)) / 2, abs(sum(change)))
   if (moved <= closed * (1 + 1e-6)) return(invisible())
-  perimeter <- function(shapes) sum(core(core_planar_measure(handles_of(shapes), store_of(shapes), "perimeter")), na.rm = TRUE)
+  perimeter <- function(shapes) sum(true_measure(shapes, "perimeter"), na.rm = TRUE)
   closed <- max(closed, reach * (perimeter(out) - perimeter(dissolved(out, call))) / 2)
   if (moved <= closed) return(invisible())
   crs <- crs_of(out)
@@ -164,7 +161,7 @@ absorb_slivers <- function(x, area = NULL, thinness = NULL, narrower_than = NULL
   measured <- pieces_frame(list(), shapes, unit, call)
   below <- function(value, limit) if (is.null(limit)) rep(TRUE, length(value)) else !is.na(value) & value < limit
   sliver <- below(measured$area, area) & below(measured$thinness, thinness) & below(measured$width, narrower_than) & !is.na(shapes)
-  found <- core(core_absorb(handles_of(shapes), store_of(shapes), sliver, classes, into == "largest"), call = call)
+  found <- core(core_absorb(handles_of(shapes), store_of(shapes), sliver, classes, into == "largest", in_plain_degrees(shapes)), call = call)
   absorbed <- !is.na(found$into)
   counts <- account(
     if (any(absorbed)) entry(sum(absorbed), "absorbed", area_in_words(shapes[absorbed])) else remark("none absorbed"),

@@ -87,10 +87,10 @@ tell_doubtful <- function(shapes, call) {
                     i = "First rows: {utils::head(rows, 5)}; {.fn check_shapes} says why, {.fn repair_shapes} mends them."))
 }
 
-# A planar area in words: square metres, hectares or square kilometres where the unit is known.
+# An area as the core takes it, in words: in square coordinate units, on longitude and latitude in square metres.
 format_area <- function(area, crs) {
-  if (is.null(crs) || crs$kind != "projected") return(paste(format_count(signif(area, 5)), if (is.null(crs)) "square units" else "square degrees"))
-  format_square_metres(area * crs$unit_size^2)
+  if (is.null(crs) || (crs$kind == "geographic" && crs$unit_size != 1)) return(paste(format_count(signif(area, 5)), "square units"))
+  format_square_metres(if (crs$kind == "geographic") area else area * crs$unit_size^2)
 }
 
 # Of all shapes together, on longitude and latitude along the ellipsoid.

@@ -933,8 +933,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_overlay
-List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts, bool touches);
-RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP partsSEXP, SEXP touchesSEXP) {
+List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts, bool touches, bool on_globe);
+RcppExport SEXP _civicatlas_core_overlay(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP partsSEXP, SEXP touchesSEXP, SEXP on_globeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -944,13 +944,14 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
     Rcpp::traits::input_parameter< StringVector >::type parts(partsSEXP);
     Rcpp::traits::input_parameter< bool >::type touches(touchesSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_overlay(x_handles, x_store, y_handles, y_store, parts, touches));
+    Rcpp::traits::input_parameter< bool >::type on_globe(on_globeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_overlay(x_handles, x_store, y_handles, y_store, parts, touches, on_globe));
     return rcpp_result_gen;
 END_RCPP
 }
 // core_overlay_onto
-List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts, bool touches, double tolerance);
-RcppExport SEXP _civicatlas_core_overlay_onto(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP partsSEXP, SEXP touchesSEXP, SEXP toleranceSEXP) {
+List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts, bool touches, double tolerance, bool on_globe);
+RcppExport SEXP _civicatlas_core_overlay_onto(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP partsSEXP, SEXP touchesSEXP, SEXP toleranceSEXP, SEXP on_globeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -961,7 +962,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< StringVector >::type parts(partsSEXP);
     Rcpp::traits::input_parameter< bool >::type touches(touchesSEXP);
     Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_overlay_onto(x_handles, x_store, y_handles, y_store, parts, touches, tolerance));
+    Rcpp::traits::input_parameter< bool >::type on_globe(on_globeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_overlay_onto(x_handles, x_store, y_handles, y_store, parts, touches, tolerance, on_globe));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1033,14 +1035,15 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_gaps
-List core_gaps(IntegerVector handles, List store);
-RcppExport SEXP _civicatlas_core_gaps(SEXP handlesSEXP, SEXP storeSEXP) {
+List core_gaps(IntegerVector handles, List store, bool on_globe);
+RcppExport SEXP _civicatlas_core_gaps(SEXP handlesSEXP, SEXP storeSEXP, SEXP on_globeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_gaps(handles, store));
+    Rcpp::traits::input_parameter< bool >::type on_globe(on_globeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_gaps(handles, store, on_globe));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1057,8 +1060,8 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_close_gaps
-List core_close_gaps(IntegerVector handles, List store, IntegerVector ranks, double tolerance);
-RcppExport SEXP _civicatlas_core_close_gaps(SEXP handlesSEXP, SEXP storeSEXP, SEXP ranksSEXP, SEXP toleranceSEXP) {
+List core_close_gaps(IntegerVector handles, List store, IntegerVector ranks, double tolerance, bool on_globe);
+RcppExport SEXP _civicatlas_core_close_gaps(SEXP handlesSEXP, SEXP storeSEXP, SEXP ranksSEXP, SEXP toleranceSEXP, SEXP on_globeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -1066,13 +1069,14 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
     Rcpp::traits::input_parameter< IntegerVector >::type ranks(ranksSEXP);
     Rcpp::traits::input_parameter< double >::type tolerance(toleranceSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_close_gaps(handles, store, ranks, tolerance));
+    Rcpp::traits::input_parameter< bool >::type on_globe(on_globeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_close_gaps(handles, store, ranks, tolerance, on_globe));
     return rcpp_result_gen;
 END_RCPP
 }
 // core_absorb
-List core_absorb(IntegerVector handles, List store, LogicalVector slivers, IntegerVector classes, bool largest);
-RcppExport SEXP _civicatlas_core_absorb(SEXP handlesSEXP, SEXP storeSEXP, SEXP sliversSEXP, SEXP classesSEXP, SEXP largestSEXP) {
+List core_absorb(IntegerVector handles, List store, LogicalVector slivers, IntegerVector classes, bool largest, bool on_globe);
+RcppExport SEXP _civicatlas_core_absorb(SEXP handlesSEXP, SEXP storeSEXP, SEXP sliversSEXP, SEXP classesSEXP, SEXP largestSEXP, SEXP on_globeSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
@@ -1081,7 +1085,8 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< LogicalVector >::type slivers(sliversSEXP);
     Rcpp::traits::input_parameter< IntegerVector >::type classes(classesSEXP);
     Rcpp::traits::input_parameter< bool >::type largest(largestSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_absorb(handles, store, slivers, classes, largest));
+    Rcpp::traits::input_parameter< bool >::type on_globe(on_globeSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_absorb(handles, store, slivers, classes, largest, on_globe));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1701,17 +1706,17 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_distortion", (DL_FUNC) &_civicatlas_core_distortion, 3},
     {"_civicatlas_core_planar_centroids", (DL_FUNC) &_civicatlas_core_planar_centroids, 2},
     {"_civicatlas_core_inner_points", (DL_FUNC) &_civicatlas_core_inner_points, 2},
-    {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 6},
-    {"_civicatlas_core_overlay_onto", (DL_FUNC) &_civicatlas_core_overlay_onto, 7},
+    {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 7},
+    {"_civicatlas_core_overlay_onto", (DL_FUNC) &_civicatlas_core_overlay_onto, 8},
     {"_civicatlas_core_mask", (DL_FUNC) &_civicatlas_core_mask, 5},
     {"_civicatlas_core_split_by_lines", (DL_FUNC) &_civicatlas_core_split_by_lines, 4},
     {"_civicatlas_core_flatten", (DL_FUNC) &_civicatlas_core_flatten, 2},
     {"_civicatlas_core_dissolve", (DL_FUNC) &_civicatlas_core_dissolve, 3},
     {"_civicatlas_core_repair", (DL_FUNC) &_civicatlas_core_repair, 3},
-    {"_civicatlas_core_gaps", (DL_FUNC) &_civicatlas_core_gaps, 2},
+    {"_civicatlas_core_gaps", (DL_FUNC) &_civicatlas_core_gaps, 3},
     {"_civicatlas_core_overlaps", (DL_FUNC) &_civicatlas_core_overlaps, 2},
-    {"_civicatlas_core_close_gaps", (DL_FUNC) &_civicatlas_core_close_gaps, 4},
-    {"_civicatlas_core_absorb", (DL_FUNC) &_civicatlas_core_absorb, 5},
+    {"_civicatlas_core_close_gaps", (DL_FUNC) &_civicatlas_core_close_gaps, 5},
+    {"_civicatlas_core_absorb", (DL_FUNC) &_civicatlas_core_absorb, 6},
     {"_civicatlas_core_with_depth", (DL_FUNC) &_civicatlas_core_with_depth, 6},
     {"_civicatlas_core_buffer", (DL_FUNC) &_civicatlas_core_buffer, 5},
     {"_civicatlas_core_simplify", (DL_FUNC) &_civicatlas_core_simplify, 5},

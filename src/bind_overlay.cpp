@@ -61,22 +61,24 @@ BufferStyle buffer_style(const List& style) {
 
 }  // namespace
 
+// `on_globe`, here and below: coordinates are degrees, and lengths and areas are in metres.
 // [[Rcpp::export]]
 List core_overlay(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts,
-                  bool touches) {
-  Pieces pieces =
-      overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), overlay_parts(parts, touches));
+                  bool touches, bool on_globe) {
+  Pieces pieces = overlay(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), overlay_parts(parts, touches),
+                          Yardstick(on_globe));
   return r_overlay(pieces);
 }
 
 // [[Rcpp::export]]
 List core_overlay_onto(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, StringVector parts,
-                       bool touches, double tolerance) {
+                       bool touches, double tolerance, bool on_globe) {
   Brought brought = overlay_onto(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
-                                 overlay_parts(parts, touches), tolerance);
+                                 overlay_parts(parts, touches), tolerance, Yardstick(on_globe));
   List out = r_overlay(brought.pieces);
   out["moved"] = static_cast<double>(brought.moved);
   out["farthest"] = brought.farthest;
+  out["had"] = r_vector(brought.had);
   out["covers"] = r_vector(brought.covers);
   out["thin"] = static_cast<double>(brought.thin);
   return out;
@@ -117,8 +119,8 @@ List core_repair(IntegerVector handles, List store, bool winding) {
 }
 
 // [[Rcpp::export]]
-List core_gaps(IntegerVector handles, List store) {
-  Pieces pieces = find_gaps(shape_rows(handles, store));
+List core_gaps(IntegerVector handles, List store, bool on_globe) {
+  Pieces pieces = find_gaps(shape_rows(handles, store), Yardstick(on_globe));
   return r_pieces(pieces);
 }
 
@@ -130,8 +132,8 @@ List core_overlaps(IntegerVector handles, List store) {
 
 // Ranks are numbers from 1, all different.
 // [[Rcpp::export]]
-List core_close_gaps(IntegerVector handles, List store, IntegerVector ranks, double tolerance) {
-  Closed closed = close_gaps(shape_rows(handles, store), zero_based(ranks), tolerance);
+List core_close_gaps(IntegerVector handles, List store, IntegerVector ranks, double tolerance, bool on_globe) {
+  Closed closed = close_gaps(shape_rows(handles, store), zero_based(ranks), tolerance, Yardstick(on_globe));
   List out = r_pieces(closed.pieces);
   out["moved"] = static_cast<double>(closed.moved);
   out["farthest"] = closed.farthest;
@@ -139,16 +141,19 @@ List core_close_gaps(IntegerVector handles, List store, IntegerVector ranks, dou
   out["overlaps"] = static_cast<double>(closed.overlaps);
   out["gap_area"] = closed.gap_area;
   out["overlap_area"] = closed.overlap_area;
+  out["before"] = r_vector(closed.before);
+  out["after"] = r_vector(closed.after);
   return out;
 }
 
 // Classes are numbers, or none at all.
 // [[Rcpp::export]]
-List core_absorb(IntegerVector handles, List store, LogicalVector slivers, IntegerVector classes, bool largest) {
+List core_absorb(IntegerVector handles, List store, LogicalVector slivers, IntegerVector classes, bool largest,
+                 bool on_globe) {
   const std::vector<char> chosen(slivers.begin(), slivers.end());
   const std::vector<int> kinds(classes.begin(), classes.end());
-  Absorbed absorbed =
-      absorb(shape_rows(handles, store), chosen, kinds, largest ? AbsorbInto::largest : AbsorbInto::longest_border);
+  Absorbed absorbed = absorb(shape_rows(handles, store), chosen, kinds,
+                             largest ? AbsorbInto::largest : AbsorbInto::longest_border, Yardstick(on_globe));
   List out = r_pieces(absorbed.pieces);
   out["into"] = one_based(absorbed.into);
   return out;

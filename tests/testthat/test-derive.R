@@ -146,5 +146,5 @@ test_that("on longitude and latitude tolerances are metres, and what is cut at t
   expect_lt(left(simple), 40)
   expect_equal(area_of(simple), area_of(island), tolerance = 0.02)
   expect_identical(lengths(regmatches(wkt_of(simple), gregexpr("180 ", wkt_of(simple)))), 9L)
-  expect_error(close_gaps(degrees, 5), "which are degrees: 5 of them", class = "civicatlas_error_crs")
+  expect_error(nearly_equal(degrees, degrees, 5), "which are degrees: 5 of them", class = "civicatlas_error_crs")
 })

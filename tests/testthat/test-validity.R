@@ -111,6 +111,30 @@ test_that("what slivers count is added to those that take them, on request", {
   expect_error(absorb_slivers(x, area = 2, add = name), "mend_numbers", class = "civicatlas_error_argument")
 })
 
+test_that("on longitude and latitude borders are brought together by metres", {
+  withr::local_options(civicatlas.quiet = TRUE)
+  districts <- read_layer(demo_file("districts.shp"))
+  wards <- read_layer(demo_file("wards.shp"))
+  degrees <- lapply(list(districts = districts, wards = wards), reproject_to, 4326)
+  on_grid <- close_gaps(districts, 30)
+  found <- close_gaps(degrees$districts, 30)
+  gaps_and_overlaps <- function(x) account_of(x)$count[account_of(x)$verb == "close_gaps"][1:2]
+  expect_identical(gaps_and_overlaps(found), gaps_and_overlaps(on_grid))
+  expect_equal(as.double(area_of(found$geometry)), as.double(area_of(reproject_to(on_grid, 4326)$geometry)), tolerance = 1e-6)
+  expect_identical(nrow(find_gaps(found, narrower_than = 30)), 0L)
+  expect_identical(wkt_of(close_gaps(degrees$districts, 30 / 0.3048, "ft")), wkt_of(found))
+  pieces <- parts_of(overlay_with(degrees$wards, degrees$districts, tolerance = 30))
+  expect_gt(min(2 * area_of(pieces$geometry) / perimeter_of(pieces$geometry)), 30)
+  # Strips of 100 m, to the east where a degree of longitude is 19.4 km long, and to the north.
+  east <- 1 + 100 / 19393.5
+  north <- 80.1 + 100 / 111688
+  x <- shapes_from_wkt(c("POLYGON ((0 80, 1 80, 1 80.1, 0 80.1, 0 80))", sprintf("POLYGON ((%1$.9f 80, 2 80, 2 80.1, %1$.9f 80.1, %1$.9f 80))", east),
+                         sprintf("POLYGON ((0 %1$.9f, 1 %1$.9f, 1 80.2, 0 80.2, 0 %1$.9f))", north)), 4326)
+  expect_equal(area_of(close_gaps(x, 97)), area_of(x), tolerance = 1e-12)
+  strips <- as.double(area_of(close_gaps(x, 103)) - area_of(x))
+  expect_equal(strips, c(0, 100 * 111688 * 0.1, 100 * 19300), tolerance = 0.01)
+})
+
 test_that("on longitude and latitude slivers and gaps are measured along the ellipsoid", {
   districts <- read_layer(demo_file("districts.shp"))
   degrees <- reproject_to(districts, 4326)

@@ -4,11 +4,12 @@
 
 namespace civic {
 
-Borders::Borders(const Arrangement& a) : a_(a), perimeter_(a.faces(), 0), beside_(a.faces()) {
+Borders::Borders(const Arrangement& a, const Yardstick& yardstick)
+    : a_(a), sizes_(a, yardstick), perimeter_(a.faces(), 0), beside_(a.faces()) {
   for (int e = 0; e < a.edges(); ++e, end_if_interrupted()) {
     const int left = a.edge(e).left, right = a.edge(e).right;
     if (left == right) continue;
-    const double length = a.length(e);
+    const double length = sizes_.length(e);
     for (const int side : {left, right}) perimeter_[side] += length;
     beside_[left][right] += length;
     beside_[right][left] += length;

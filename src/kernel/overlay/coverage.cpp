@@ -9,9 +9,9 @@
 #include "seal.h"
 
 namespace civic {
-Pieces find_gaps(const ShapeRows& rows) {
+Pieces find_gaps(const ShapeRows& rows, const Yardstick& yardstick) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  const Borders borders(a);
+  const Borders borders(a, yardstick);
   RegionCells cells;
   for (int face = 1; face < a.faces(); ++face)
     if (a.cover(face).empty()) cells.faces.push_back({face, face});
@@ -41,37 +41,41 @@ Pieces find_overlaps(const ShapeRows& rows) {
 
 namespace {
 
-void count_thin(const ShapeRows& rows, double tolerance, Closed& out) {
+// Thin gaps and overlaps, and the area of each row.
+void measure_before(const ShapeRows& rows, double tolerance, const Yardstick& yardstick, Closed& out) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
-  const Borders borders(a);
+  const Borders borders(a, yardstick);
+  out.before.assign(rows.size(), 0);
   for (int face = 1; face < a.faces(); ++face) {
-    if (a.cover(face).size() == 1 || !borders.is_thin(face, tolerance)) continue;
-    const bool gap = a.cover(face).empty();
-    ++(gap ? out.gaps : out.overlaps);
-    (gap ? out.gap_area : out.overlap_area) += a.area(face);
+    const auto cover = a.cover(face);
+    for (const int row : cover) out.before[row] += borders.area(face);
+    if (cover.size() == 1 || !borders.is_thin(face, tolerance)) continue;
+    ++(cover.empty() ? out.gaps : out.overlaps);
+    (cover.empty() ? out.gap_area : out.overlap_area) += borders.area(face);
   }
 }
 
 // Regions of the faces that the same rows cover, thin overlaps being left to the row of the lowest rank.
-Regions without_thin_overlaps(const Arrangement& a, Covers& covers, std::span<const int> ranks, double tolerance) {
+Regions without_thin_overlaps(const Arrangement& a, const CellSizes& sizes, Covers& covers, std::span<const int> ranks,
+                              double tolerance) {
   std::vector<int> labels;
   for (int face = 0; face < a.faces(); ++face)
     labels.push_back(covers.number({a.cover(face).begin(), a.cover(face).end()}));
-  Regions by_cover(a, labels);
+  Regions by_cover(a, sizes, labels);
   for (int face = 1; face < a.faces(); ++face) {
     const auto cover = a.cover(face);
     if (cover.size() < 2 || !by_cover.is_thin(by_cover.region(face), tolerance)) continue;
     labels[face] = covers.number(
         {*std::min_element(cover.begin(), cover.end(), [&](int i, int j) { return ranks[i] < ranks[j]; })});
   }
-  return {a, std::move(labels)};
+  return {a, sizes, std::move(labels)};
 }
 
 // What rows each face goes to: thin gaps, and thin pieces cut off from the rest of their row, to the row with the
 // longest border along them.
-RegionCells settle(const Arrangement& a, std::span<const int> ranks, double tolerance) {
+RegionCells settle(const Arrangement& a, const CellSizes& sizes, std::span<const int> ranks, double tolerance) {
   Covers covers;
-  Regions regions = without_thin_overlaps(a, covers, ranks, tolerance);
+  Regions regions = without_thin_overlaps(a, sizes, covers, ranks, tolerance);
   std::vector<double> largest(ranks.size(), 0);  // piece of each row
   for (int face = 1; face < a.faces(); ++face) {
     const auto rows = covers[regions.label(regions.region(face))];
@@ -90,28 +94,32 @@ RegionCells settle(const Arrangement& a, std::span<const int> ranks, double tole
 
 }  // namespace
 
-Closed close_gaps(const ShapeRows& rows, std::span<const int> ranks, double tolerance) {
+Closed close_gaps(const ShapeRows& rows, std::span<const int> ranks, double tolerance, const Yardstick& yardstick) {
   Closed out;
-  count_thin(rows, tolerance, out);
-  const Sealed sealed = seal(rows, ranks, tolerance);
+  measure_before(rows, tolerance, yardstick, out);
+  const Sealed sealed = seal(rows, ranks, tolerance, yardstick);
   out.moved = sealed.moved;
   out.farthest = sealed.farthest;
   const ShapeRows settled{sealed.store.view(), sealed.handles};
   const Arrangement a({&settled, 1}, FillRule::even_odd);
-  out.pieces = pieces_by_row(a, settle(a, ranks, tolerance));
+  const CellSizes sizes(a, yardstick);
+  RegionCells cells = settle(a, sizes, ranks, tolerance);
+  out.after.assign(rows.size(), 0);
+  for (const Belonging& face : cells.faces) out.after[face.region] += sizes.area(face.cell);
+  out.pieces = pieces_by_row(a, std::move(cells));
   return out;
 }
 
-Absorbed absorb(const ShapeRows& rows, const std::vector<char>& slivers, std::span<const int> classes,
-                AbsorbInto into) {
+Absorbed absorb(const ShapeRows& rows, const std::vector<char>& slivers, std::span<const int> classes, AbsorbInto into,
+                const Yardstick& yardstick) {
   const Arrangement a({&rows, 1}, FillRule::even_odd);
   const int n = rows.size();
   std::vector<double> areas(n, 0);
   std::vector<std::map<int, double>> shared(n);  // borders of slivers with other rows
-  const Borders borders(a);
+  const Borders borders(a, yardstick);
   for (int face = 1; face < a.faces(); ++face)
     for (const int row : a.cover(face)) {
-      areas[row] += a.area(face);
+      areas[row] += borders.area(face);
       if (slivers[row] == 0) continue;
       for (const auto& [other, length] : borders.features_beside(face))
         if (other != row) shared[row][other] += length;

@@ -49,14 +49,14 @@ class Wholes {
   std::vector<int> cells_;
 };
 
-Stacked stacked(const Arrangement& a, int first_feature, int rows) {
+Stacked stacked(const Arrangement& a, const CellSizes& sizes, int first_feature, int rows) {
   std::vector<char> is_stacked(static_cast<std::size_t>(rows), 0);
   Stacked out;
   for (int face = 1; face < a.faces(); ++face) {
     const auto from_first = sides_of(a.cover(face), first_feature).y;
     const auto own = sides_of(from_first, first_feature + rows).x;
     if (own.size() < 2) continue;
-    out.area += a.area(face);
+    out.area += sizes.area(face);
     for (const int feature : own) is_stacked[feature - first_feature] = 1;
   }
   out.rows = static_cast<int>(std::count(is_stacked.begin(), is_stacked.end(), 1));
@@ -66,10 +66,16 @@ Stacked stacked(const Arrangement& a, int first_feature, int rows) {
 // Collects cells by the pair of rows they belong to.
 class PairPieces {
  public:
-  PairPieces(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep)
-      : layers_{x, y}, keep_(keep), x_rows_(x.size()), width_(y.size() + 1), a_(layers_, FillRule::even_odd) {}
+  PairPieces(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep, const Yardstick& yardstick)
+      : layers_{x, y},
+        keep_(keep),
+        x_rows_(x.size()),
+        width_(y.size() + 1),
+        a_(layers_, FillRule::even_odd),
+        sizes_(a_, yardstick) {}
 
   const Arrangement& arrangement() const { return a_; }
+  const CellSizes& sizes() const { return sizes_; }
 
   // The pieces, faces being counted to the features that `cover` tells.
   template <class Cover>
@@ -181,8 +187,8 @@ class PairPieces {
     auto told = start_beside(static_cast<std::size_t>(a_.faces()), [&] {
       out.self_crossing_x = self_crossing_rows(a_, layers_[0], 0);
       out.self_crossing_y = self_crossing_rows(a_, layers_[1], x_rows_);
-      out.stacked_x = stacked(a_, 0, x_rows_);
-      out.stacked_y = stacked(a_, x_rows_, layers_[1].size());
+      out.stacked_x = stacked(a_, sizes_, 0, x_rows_);
+      out.stacked_y = stacked(a_, sizes_, x_rows_, layers_[1].size());
     });
     std::vector<std::int64_t> with_cells;
     for (const auto* all : {&cells_.faces, &cells_.edges, &cells_.nodes})
@@ -220,6 +226,7 @@ class PairPieces {
   const OverlayKeep keep_;
   const int x_rows_, width_;
   const Arrangement a_;
+  const CellSizes sizes_;
   RegionCells cells_;
   std::vector<std::int64_t> touches_;
 };
@@ -227,8 +234,8 @@ class PairPieces {
 using RowPairs = std::set<std::pair<int, int>>;
 
 // Pairs of rows that overlap in more than the tolerance.
-RowPairs overlapping_rows(const Arrangement& a, double tolerance) {
-  const Borders borders(a);
+RowPairs overlapping_rows(const Arrangement& a, double tolerance, const Yardstick& yardstick) {
+  const Borders borders(a, yardstick);
   RowPairs out;
   for (int face = 1; face < a.faces(); ++face) {
     const auto cover = a.cover(face);
@@ -244,8 +251,8 @@ RowPairs overlapping_rows(const Arrangement& a, double tolerance) {
 // regions have joined others.
 class SettledCovers {
  public:
-  SettledCovers(const Arrangement& a, int x_rows, const RowPairs& overlapping, double tolerance)
-      : x_rows_(x_rows), regions_(a, labels(a, overlapping)) {
+  SettledCovers(const Arrangement& a, const CellSizes& sizes, int x_rows, const RowPairs& overlapping, double tolerance)
+      : x_rows_(x_rows), regions_(a, sizes, labels(a, overlapping)) {
     regions_.join_thin(tolerance, [&](int region, int other) { return may_join(region, other); });
     for (int face = 1; face < a.faces(); ++face)
       if (regions_.region(face) == face && regions_.label(face) != 0) thin_ += regions_.is_thin(face, tolerance);
@@ -292,22 +299,31 @@ class SettledCovers {
 
 }  // namespace
 
-Pieces overlay(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep) {
-  PairPieces pairs(x, y, keep);
+Pieces overlay(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep, const Yardstick& yardstick) {
+  PairPieces pairs(x, y, keep, yardstick);
   return pairs.find([&](int face) { return pairs.arrangement().cover(face); });
 }
 
-Brought overlay_onto(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep, double tolerance) {
+Brought overlay_onto(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& keep, double tolerance,
+                     const Yardstick& yardstick) {
   const Arrangement before({&y, 1}, FillRule::even_odd);
-  const Sealed sealed = seal_onto(x, y, tolerance);
-  PairPieces pairs(x, {sealed.store.view(), sealed.handles}, keep);
+  const Sealed sealed = seal_onto(x, y, tolerance, yardstick);
+  PairPieces pairs(x, {sealed.store.view(), sealed.handles}, keep, yardstick);
   const Arrangement& after = pairs.arrangement();
-  const SettledCovers covers(after, x.size(), overlapping_rows(before, tolerance), tolerance);
-  Brought out{pairs.find([&](int face) { return covers[face]; }), sealed.moved, sealed.farthest,
-              std::vector<double>(y.size(), 0), covers.thin()};
+  const CellSizes& sizes = pairs.sizes();
+  const SettledCovers covers(after, sizes, x.size(), overlapping_rows(before, tolerance, yardstick), tolerance);
+  Brought out{pairs.find([&](int face) { return covers[face]; }),
+              sealed.moved,
+              sealed.farthest,
+              std::vector<double>(y.size(), 0),
+              std::vector<double>(y.size(), 0),
+              covers.thin()};
   out.pieces.self_crossing_y = self_crossing_rows(before, y, 0);
+  const CellSizes sizes_before(before, yardstick);
+  for (int face = 1; face < before.faces(); ++face)
+    for (const int j : before.cover(face)) out.had[j] += sizes_before.area(face);
   for (int face = 1; face < after.faces(); ++face)
-    for (const int j : sides_of(covers[face], x.size()).y) out.covers[j - x.size()] += after.area(face);
+    for (const int j : sides_of(covers[face], x.size()).y) out.covers[j - x.size()] += sizes.area(face);
   return out;
 }
 

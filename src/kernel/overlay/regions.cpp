@@ -8,7 +8,7 @@
 
 namespace civic {
 
-Regions::Regions(const Arrangement& a, std::vector<int> labels)
+Regions::Regions(const Arrangement& a, const CellSizes& sizes, std::vector<int> labels)
     : sets_(static_cast<std::size_t>(a.faces())),
       labels_(std::move(labels)),
       area_(a.faces(), 0),
@@ -16,11 +16,11 @@ Regions::Regions(const Arrangement& a, std::vector<int> labels)
       beside_(a.faces()) {
   for (int e = 0; e < a.edges(); ++e)
     if (labels_[a.edge(e).left] == labels_[a.edge(e).right]) sets_.join(a.edge(e).left, a.edge(e).right);
-  for (int face = 0; face < a.faces(); ++face) area_[region(face)] += a.area(face);
+  for (int face = 0; face < a.faces(); ++face) area_[region(face)] += sizes.area(face);
   for (int e = 0; e < a.edges(); ++e, end_if_interrupted()) {
     const int left = region(a.edge(e).left), right = region(a.edge(e).right);
     if (left == right) continue;
-    const double length = a.length(e);
+    const double length = sizes.length(e);
     for (const int side : {left, right}) perimeter_[side] += length;
     beside_[left][right] += length;
     beside_[right][left] += length;

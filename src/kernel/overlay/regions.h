@@ -6,12 +6,13 @@
 
 #include "../base/disjoint_sets.h"
 #include "arrangement.h"
+#include "yardstick.h"
 
 namespace civic {
 
 class Regions {
  public:
-  Regions(const Arrangement& arrangement, std::vector<int> labels);  // a label for each face
+  Regions(const Arrangement& arrangement, const CellSizes& sizes, std::vector<int> labels);  // a label for each face
 
   int region(int face) { return sets_.find(face); }  // a face that stands for all of it
   int label(int region) const { return labels_[region]; }

@@ -1,7 +1,6 @@
 #include "seal.h"
 
 #include <algorithm>
-#include <cmath>
 #include <set>
 
 #include "../base/parallel.h"
@@ -11,19 +10,12 @@
 namespace civic {
 namespace {
 
-double distance(XY a, XY b) { return std::hypot(a.x - b.x, a.y - b.y); }
-
 struct Ring {
   int rank;
   bool closed;
   std::vector<XY> places;  // a closed ring's first one is repeated at the end
 };
 
-// Share of the way from a to b that is nearest to p.
-double share_along(XY a, XY b, XY p) {
-  const double dx = b.x - a.x, dy = b.y - a.y, length = dx * dx + dy * dy;
-  return length == 0 ? 0 : std::clamp(((p.x - a.x) * dx + (p.y - a.y) * dy) / length, 0.0, 1.0);
-}
 XY at_share(XY a, XY b, double t) { return t == 0 ? a : t == 1 ? b : XY{a.x + t * (b.x - a.x), a.y + t * (b.y - a.y)}; }
 
 Box box_of(XY a, XY b) {
@@ -36,8 +28,9 @@ Box box_of(XY a, XY b) {
 // All vertices and edges as they are at the beginning of a pass.
 class Targets {
  public:
-  explicit Targets(const std::vector<Ring>& rings)
-      : vertices_(collect(rings, false)),
+  Targets(const std::vector<Ring>& rings, const Yardstick& yardstick)
+      : stick_(yardstick),
+        vertices_(collect(rings, false)),
         edges_(collect(rings, true)),
         vertex_tree_(boxes(vertices_)),
         edge_tree_(boxes(edges_)) {}
@@ -46,10 +39,10 @@ class Targets {
   XY place_for(XY p, int rank, double tolerance) const {
     double least = tolerance;
     XY best = p;
-    const Box around = box_of(p, p).grown(tolerance);
+    const Box around = stick_.grown(box_of(p, p), tolerance);
     vertex_tree_.visit(around, [&](int v, const Box&) {
       const Target& t = vertices_[static_cast<std::size_t>(v)];
-      const double d = distance(p, t.a);
+      const double d = stick_.distance(p, t.a);
       if (t.rank < rank && (d < least || (d == least && best == p))) {
         least = d;
         best = t.a;
@@ -59,9 +52,10 @@ class Targets {
     edge_tree_.visit(around, [&](int e, const Box&) {
       const Target& t = edges_[static_cast<std::size_t>(e)];
       if (t.rank >= rank) return;
-      const XY q = at_share(t.a, t.b, share_along(t.a, t.b, p));
-      if (distance(p, q) >= least) return;
-      least = distance(p, q);
+      const XY q = at_share(t.a, t.b, stick_.share_along(t.a, t.b, p));
+      const double d = stick_.distance(p, q);
+      if (d >= least) return;
+      least = d;
       best = q;
     });
     return least <= tolerance * at_rest ? p : best;
@@ -75,11 +69,12 @@ class Targets {
       XY place;
     };
     std::vector<Passed> found;
-    vertex_tree_.visit(box_of(a, b).grown(tolerance), [&](int v, const Box&) {
+    vertex_tree_.visit(stick_.grown(box_of(a, b), tolerance), [&](int v, const Box&) {
       const Target& t = vertices_[static_cast<std::size_t>(v)];
       if (t.rank >= rank || in_ring.count(t.a) > 0) return;
-      const double share = share_along(a, b, t.a);
-      if (share > 0 && share < 1 && distance(at_share(a, b, share), t.a) <= tolerance) found.push_back({share, t.a});
+      const double share = stick_.share_along(a, b, t.a);
+      if (share > 0 && share < 1 && stick_.distance(at_share(a, b, share), t.a) <= tolerance)
+        found.push_back({share, t.a});
     });
     std::sort(found.begin(), found.end(), [](const Passed& p, const Passed& q) { return p.share < q.share; });
     for (const Passed& p : found)
@@ -105,6 +100,7 @@ class Targets {
     for (const Target& t : targets) out.push_back(box_of(t.a, t.b));
     return out;
   }
+  const Yardstick& stick_;
   std::vector<Target> vertices_, edges_;
   RTree vertex_tree_, edge_tree_;
 };
@@ -115,7 +111,7 @@ struct Change {
   bool any = false;
 };
 
-Change follow(Ring& ring, const Targets& targets, double tolerance) {
+Change follow(Ring& ring, const Targets& targets, double tolerance, const Yardstick& yardstick) {
   Change change;
   std::vector<XY> moved;
   for (const XY p : ring.places) {
@@ -123,7 +119,7 @@ Change follow(Ring& ring, const Targets& targets, double tolerance) {
     const XY to = targets.place_for(p, ring.rank, tolerance);
     if (to != p) {
       ++change.moved;
-      change.farthest = std::max(change.farthest, distance(p, to));
+      change.farthest = std::max(change.farthest, yardstick.distance(p, to));
     }
     moved.push_back(to);
   }
@@ -154,16 +150,16 @@ void add_rings(const ShapeRows& rows, std::span<const int> ranks, std::vector<Ri
 }
 
 // Lets rings follow, those from `begin` on: the others have none to follow.
-Sealed follow_all(std::vector<Ring>& rings, std::size_t begin, double tolerance) {
+Sealed follow_all(std::vector<Ring>& rings, std::size_t begin, double tolerance, const Yardstick& yardstick) {
   // Shapes of one rank settle once those of the ranks below have; a chain of shapes longer than this settles nearly.
   constexpr int most_passes = 12;
   Sealed out;
   for (int pass = 0; pass < most_passes; ++pass) {
-    const Targets targets(rings);
+    const Targets targets(rings, yardstick);
     std::vector<Change> changes(rings.size());
     parallel_for(rings.size() - begin, 64, [&](std::size_t from, std::size_t to) {
       for (std::size_t i = begin + from; i < begin + to; ++i, end_if_interrupted())
-        if (!rings[i].places.empty()) changes[i] = follow(rings[i], targets, tolerance);
+        if (!rings[i].places.empty()) changes[i] = follow(rings[i], targets, tolerance, yardstick);
     });
     bool any = false;
     for (const Change& c : changes) {
@@ -199,20 +195,20 @@ void rebuild(const ShapeRows& rows, std::span<const Ring> rings, Sealed& out) {
 
 }  // namespace
 
-Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance) {
+Sealed seal(const ShapeRows& rows, std::span<const int> ranks, double tolerance, const Yardstick& yardstick) {
   std::vector<Ring> rings;
   add_rings(rows, ranks, rings);
-  Sealed out = follow_all(rings, 0, tolerance);
+  Sealed out = follow_all(rings, 0, tolerance, yardstick);
   rebuild(rows, rings, out);
   return out;
 }
 
-Sealed seal_onto(const ShapeRows& fixed, const ShapeRows& rows, double tolerance) {
+Sealed seal_onto(const ShapeRows& fixed, const ShapeRows& rows, double tolerance, const Yardstick& yardstick) {
   std::vector<Ring> rings;
   add_rings(fixed, std::vector<int>(fixed.size(), 0), rings);
   const std::size_t begin = rings.size();
   add_rings(rows, std::vector<int>(rows.size(), 1), rings);
-  Sealed out = follow_all(rings, begin, tolerance);
+  Sealed out = follow_all(rings, begin, tolerance, yardstick);
   rebuild(rows, std::span(rings).subspan(begin), out);
   return out;
 }

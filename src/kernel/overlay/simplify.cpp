@@ -5,14 +5,12 @@
 #include <queue>
 #include <set>
 
-#include "../base/portable.h"
 #include "../base/progress.h"
 #include "../index/rtree.h"
+#include "yardstick.h"
 
 namespace civic {
 namespace {
-
-constexpr double metres_a_degree = 111195.08;  // on the sphere of the Earth's mean radius
 
 class Thinning {
  public:
@@ -75,7 +73,8 @@ class Thinning {
     const int p = links_[n].a, q = links_[n].b;
     const double area =
         std::fabs((a_.x(p) - a_.x(n)) * (a_.y(q) - a_.y(n)) - (a_.x(q) - a_.x(n)) * (a_.y(p) - a_.y(n))) / 2;
-    return on_globe_ ? area * metres_a_degree * metres_a_degree * std::cos(a_.y(n) * degree) : area;
+    const XY unit = Yardstick(on_globe_).units_at(a_.y(n));
+    return area * unit.x * unit.y;
   }
   // Whether the edge past a vertex may take its place: no other vertex lies in or on the triangle, and no edge there.
   bool is_free(int n) const {
