@@ -71,11 +71,10 @@ class PairPieces {
         keep_(keep),
         x_rows_(x.size()),
         width_(y.size() + 1),
-        a_(layers_, FillRule::even_odd),
-        sizes_(a_, yardstick) {}
+        yardstick_(yardstick),
+        a_(layers_, FillRule::even_odd) {}
 
   const Arrangement& arrangement() const { return a_; }
-  const CellSizes& sizes() const { return sizes_; }
 
   // The pieces, faces being counted to the features that `cover` tells.
   template <class Cover>
@@ -187,8 +186,9 @@ class PairPieces {
     auto told = start_beside(static_cast<std::size_t>(a_.faces()), [&] {
       out.self_crossing_x = self_crossing_rows(a_, layers_[0], 0);
       out.self_crossing_y = self_crossing_rows(a_, layers_[1], x_rows_);
-      out.stacked_x = stacked(a_, sizes_, 0, x_rows_);
-      out.stacked_y = stacked(a_, sizes_, x_rows_, layers_[1].size());
+      const CellSizes sizes(a_, yardstick_);
+      out.stacked_x = stacked(a_, sizes, 0, x_rows_);
+      out.stacked_y = stacked(a_, sizes, x_rows_, layers_[1].size());
     });
     std::vector<std::int64_t> with_cells;
     for (const auto* all : {&cells_.faces, &cells_.edges, &cells_.nodes})
@@ -225,8 +225,8 @@ class PairPieces {
   const ShapeRows layers_[2];
   const OverlayKeep keep_;
   const int x_rows_, width_;
+  const Yardstick yardstick_;
   const Arrangement a_;
-  const CellSizes sizes_;
   RegionCells cells_;
   std::vector<std::int64_t> touches_;
 };
@@ -310,7 +310,7 @@ Brought overlay_onto(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& 
   const Sealed sealed = seal_onto(x, y, tolerance, yardstick);
   PairPieces pairs(x, {sealed.store.view(), sealed.handles}, keep, yardstick);
   const Arrangement& after = pairs.arrangement();
-  const CellSizes& sizes = pairs.sizes();
+  const CellSizes sizes(after, yardstick);
   const SettledCovers covers(after, sizes, x.size(), overlapping_rows(before, tolerance, yardstick), tolerance);
   Brought out{pairs.find([&](int face) { return covers[face]; }),
               sealed.moved,
