@@ -313,7 +313,7 @@ shared_pairs <- function(regions, features, share, call) {
 # square metres and metres.
 shared_measures <- function(x, y, call) {
   if (!is_geographic(x)) return(core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call))
-  found <- core(core_overlay(handles_of(x), store_of(x), handles_of(y), store_of(y), "both", FALSE), call = call)
+  found <- core(core_overlay(handles_of(x), store_of(x), handles_of(y), store_of(y), "both", FALSE, in_plain_degrees(x)), call = call)
   pieces <- pieces_in_order(found, x, y)
   list(x = pieces$x, y = pieces$y, area = true_measure(pieces$shapes, "area"), length = true_measure(pieces$shapes, "length"))
 }
