@@ -285,6 +285,10 @@ core_ellipsoidal_measure <- function(handles, store, measure, crs) {
     .Call(`_civicatlas_core_ellipsoidal_measure`, handles, store, measure, crs)
 }
 
+core_straight_measure <- function(handles, store, measure, crs) {
+    .Call(`_civicatlas_core_straight_measure`, handles, store, measure, crs)
+}
+
 core_distance <- function(x_handles, x_store, y_handles, y_store, crs) {
     .Call(`_civicatlas_core_distance`, x_handles, x_store, y_handles, y_store, crs)
 }
@@ -403,6 +407,10 @@ core_finish_parquet <- function(writer, metadata) {
 
 core_related_pairs <- function(x_handles, x_store, y_handles, y_store, relation, distance) {
     .Call(`_civicatlas_core_related_pairs`, x_handles, x_store, y_handles, y_store, relation, distance)
+}
+
+core_pairs_within_on_globe <- function(x_handles, x_store, y_handles, y_store, distance, crs) {
+    .Call(`_civicatlas_core_pairs_within_on_globe`, x_handles, x_store, y_handles, y_store, distance, crs)
 }
 
 core_relations <- function(x_handles, x_store, y_handles, y_store) {

@@ -9,7 +9,8 @@ NULL
 #' counts are mapped by areas of different size, or where one class holds nearly all.
 #'
 #' The key prints as many digits as keep every value on its side of the printed limits. Classes of whole numbers do not share a limit:
-#' `0`, `1 to 4`, `5 to 9`; open ends, as of `at = c(0, 5, Inf)`, read `over 5`. Texts are fitted to the size that is drawn at.
+#' `0`, `1 to 4`, `5 to 9`; open ends, as of `at = c(0, 5, Inf)`, read `over 5`. Values outside your own breaks have classes of their own, `below 50`
+#' and `over 70`. Texts are fitted to the size that is drawn at.
 #'
 #' @param x A spatial frame.
 #' @param fill The column to map, or an expression on columns, of numbers, dates or times; several columns as `c(a, b)` give a panel
@@ -62,14 +63,19 @@ choropleth_map <- function(x, fill, classes = 5, ..., method = "natural", at = N
 }
 
 classed_map <- function(x, given, breaks, ramp, look, style, source, counts) {
-  class <- core(core_class_of(x$.value, breaks))
-  labels <- class_labels(breaks, look)
+  beyond <- classes_beyond(x$.value, breaks, look)
+  class <- core(core_class_of(x$.value, breaks)) + length(beyond$below)
+  class[which(x$.value < breaks[1] & is.finite(x$.value))] <- 1L
+  class[which(x$.value > breaks[length(breaks)] & is.finite(x$.value))] <- length(breaks) + length(beyond$below)
+  labels <- c(names(beyond$below), class_labels(breaks, look), names(beyond$above))
+  tell_of_map(x$.value, breaks, x, given, unlist(unname(beyond)))
+  cuts <- c(if (length(beyond$below)) -Inf, as.double(breaks), if (length(beyond$above)) Inf)
+  missing <- sum(is.na(class))
   x$.class <- class_factor(class, labels)
-  tell_of_map(x$.value, breaks, x, given)
   map <- start_map(x, source = source, note = classes_in_words(breaks)) +
     filled_layer(x, ggplot2::aes(fill = .data$.class), style, show_key = TRUE) +
-    class_scale(labels, class_colours(breaks, ramp), anyNA(class), no_data_colour(ramp$palette)) + panel_facets(x)
-  structure(map, class_labels = shown_labels(labels, attr(breaks, "counts"), sum(is.na(class)), counts))
+    class_scale(labels, class_colours(cuts, ramp), missing > 0, no_data_colour(ramp$palette)) + panel_facets(x)
+  structure(map, class_labels = shown_labels(labels, c(beyond$below, attr(breaks, "counts"), beyond$above), missing, counts))
 }
 
 continuous_map <- function(x, given, ramp, look, style, source) {
@@ -143,11 +149,10 @@ map_breaks <- function(values, classes, method, at, midpoint, unasked, rounded, 
   if (is.null(at) && !is_count(classes, 2, 12)) {
     fail("argument", "{.arg classes} must be a whole number from 2 to 12, not {.val {classes}}.", call = call)
   }
-  at <- if (!is.null(at)) as.double(at)
   breaks <- if (method == "head-tail" && unasked) {
     class_breaks(values, method = method, rounded = rounded)
   } else {
-    class_breaks(values, classes, method, at, rounded = rounded)
+    breaks_for(values, classes, method, at, rounded, call, beyond = TRUE)
   }
   if (length(breaks) > 13) fail("argument", "There are {length(breaks) - 1} classes; a map has 12 at most.", call = call)
   if (is.null(midpoint) || !is.null(at)) breaks else with_midpoint(breaks, midpoint, values)
@@ -203,8 +208,17 @@ classes_in_words <- function(breaks) {
   paste0("Classes: ", words[[attr(breaks, "method")]], if (isTRUE(attr(breaks, "rounded"))) ", rounded", ".")
 }
 
+# How many finite values lie outside the breaks, named by what the key calls them.
+classes_beyond <- function(values, breaks, look) {
+  values <- values[is.finite(values)]
+  ends <- end_labels(breaks, look)
+  below <- sum(values < breaks[1])
+  above <- sum(values > breaks[length(breaks)])
+  list(below = if (below) stats::setNames(below, ends[1]), above = if (above) stats::setNames(above, ends[2]))
+}
+
 # The account, and what a reader should know of the numbers before trusting the picture.
-tell_of_map <- function(values, breaks, x, fill) {
+tell_of_map <- function(values, breaks, x, fill, beyond = NULL) {
   known <- sum(is.finite(values))
   lacking <- length(values) - known
   how <- if (is.null(breaks)) {
@@ -213,7 +227,8 @@ tell_of_map <- function(values, breaks, x, fill) {
     paste0("in ", counted(length(breaks) - 1, "class", "classes"), ", ", sub("^Classes: (.*)\\.$", "\\1", classes_in_words(breaks)), ", variance fit ",
            formatC(attr(breaks, "fit"), digits = 2, format = "f"))
   }
-  say("{.fn choropleth_map}: {counted(known, 'shape')} {how}{if (lacking) paste0('; ', format_count(lacking), ' without data (grey)')}.")
+  outside <- if (length(beyond)) paste0("; outside them ", paste(format_count(beyond), names(beyond), collapse = ", "))
+  say("{.fn choropleth_map}: {counted(known, 'shape')} {how}{outside}{if (lacking) paste0('; ', format_count(lacking), ' without data (grey)')}.")
   counts <- attr(breaks, "counts")
   if (length(counts) > 1 && max(counts) >= 0.85 * sum(counts)) {
     say(c("!" = "{max(counts)} of {sum(counts)} shapes fall in one class: see {.fn draw_classes}, or try {.code method = \"quantile\"}."))

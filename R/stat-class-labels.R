@@ -25,8 +25,24 @@ own_texts <- function(numbers, call) {
 
 # A label for each class that says what it holds: "0", "1 to 4" for whole numbers, "12.4 to 31.0" for others, "5 and over" for open ends.
 class_labels <- function(breaks, style = number_style()) {
-  whole <- isTRUE(attr(breaks, "whole")) && style$factor == 1 && !shares_round_bounds(breaks)
-  if (whole) labels_of_whole(as.double(breaks), style) else labels_of_bounds(breaks, style)
+  labels <- if (are_whole(breaks, style)) labels_of_whole(as.double(breaks), style) else labels_of_bounds(breaks, style)
+  twice <- labels[duplicated(labels)]
+  if (length(twice)) fail("argument", c("{.arg numbers} writes several classes as {.val {twice[1]}}.", i = "It must tell the breaks apart: {.val {as.double(breaks)}}."))
+  labels
+}
+
+# Whether classes are of whole numbers, each of which holds one.
+are_whole <- function(breaks, style) {
+  if (!isTRUE(attr(breaks, "whole")) || style$factor != 1 || shares_round_bounds(breaks)) return(FALSE)
+  ends <- whole_ends(as.double(breaks))
+  all(ends$low <= ends$high)
+}
+
+# What lies outside the breaks: "below 50", "over 70".
+end_labels <- function(breaks, style) {
+  n <- length(breaks)
+  bounds <- if (are_whole(breaks, style)) style$text(c(ceiling(breaks[1]), floor(breaks[n])), 0) else bound_texts(breaks, style)[c(1, n)]
+  paste0(c("below ", "over "), style$before, bounds, style$after)
 }
 
 # Rounded breaks that no value lies on can stand in two labels.
@@ -36,13 +52,21 @@ shares_round_bounds <- function(breaks) {
 
 # Classes of whole numbers do not share a bound.
 labels_of_whole <- function(breaks, style) {
-  n <- length(breaks) - 1
-  low <- c(ceiling(breaks[1]), floor(breaks[seq_len(n)][-1]) + 1)
-  high <- floor(breaks[-1])
+  ends <- whole_ends(breaks)
+  low <- ends$low
+  high <- ends$high
   write <- function(values) paste0(style$before, style$text(values, 0))
   ifelse(!is.finite(low), paste0("up to ", write(high), style$after),
          ifelse(!is.finite(high), paste0(write(low), style$after, " and over"),
                 ifelse(low >= high, paste0(write(high), style$after), paste0(write(low), " to ", write(high), style$after))))
+}
+
+whole_ends <- function(breaks) {
+  n <- length(breaks) - 1
+  low <- c(ceiling(breaks[1]), floor(breaks[seq_len(n)][-1]) + 1)
+  one <- which(diff(breaks) == 0)  # a class of one value
+  low[one] <- breaks[one]
+  list(low = low, high = floor(breaks[-1]))
 }
 
 labels_of_bounds <- function(breaks, style) {

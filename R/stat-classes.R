@@ -28,20 +28,27 @@
 #' class_breaks(c(1, 2, 4, 7, 11, 16), 3, "equal")
 #' @export
 class_breaks <- function(x, classes = 5, method = "natural", at = NULL, rounded = FALSE) {
-  call <- rlang::current_env()
+  breaks_for(x, classes, method, at, rounded, rlang::current_env(), missing(classes))
+}
+
+# `unasked`: no number of classes was given. `beyond`: values outside one's own breaks have a place of their own.
+breaks_for <- function(x, classes, method, at, rounded, call, unasked = FALSE, beyond = FALSE) {
   values <- values_to_classify(x, call)
   if (!rlang::is_bool(rounded)) fail("argument", "{.arg rounded} must be TRUE or FALSE.", call = call)
-  if (!is.null(at)) return(new_breaks(values, own_breaks(at, values, call), "own"))
+  if (!is.null(at)) return(new_breaks(values, own_breaks(at, values, beyond, call), "own"))
   one_of(method, class_methods, "method", call = call)
   if (!rlang::is_integerish(classes, n = 1, finite = TRUE) || classes < 1) {
     fail("argument", "{.arg classes} must be a whole number of 1 or more, not {.val {classes}}.", call = call)
   }
   distinct <- 1L + sum(values[-1] > values[-length(values)])
-  open_ended <- method == "head-tail" && missing(classes)
+  open_ended <- method == "head-tail" && unasked
   asked <- if (open_ended) 12 else if (method == "natural") min(classes, distinct) else classes
   breaks <- core(core_class_breaks(values, as.integer(asked), method), call = call)
   if (distinct == 1) breaks <- rep(values[1], 2)
   if (!method %in% c("head-tail", "pretty")) say_fewer_classes(length(breaks) - 1, classes, distinct)
+  if (method == "head-tail" && length(breaks) == 2) {
+    caution("classes", c("Head/tail breaks give one class, as the values have no long tail.", i = "{.code method = \"natural\"} divides any values."))
+  }
   new_breaks(values, if (rounded) rounded_breaks(breaks) else breaks, method, rounded)
 }
 
@@ -85,12 +92,13 @@ say_fewer_classes <- function(made, asked, distinct) {
   caution("classes", paste0(outcome, ", as ", reason, "."))
 }
 
-own_breaks <- function(at, values, call) {
+own_breaks <- function(at, values, beyond, call) {
+  if (inherits(at, c("Date", "POSIXct"))) at <- as.double(at)
   if (!is.numeric(at) || length(at) < 2 || anyNA(at) || is.unsorted(at, strictly = TRUE)) {
     fail("argument", "{.arg at} must be two or more numbers in ascending order.", call = call)
   }
   outside <- sum(values < at[1] | values > at[length(at)])
-  if (outside) caution("classes", "{outside} value{?s} lie outside the breaks and fall in no class.")
+  if (outside && !beyond) caution("classes", "{outside} value{?s} lie outside the breaks and fall in no class.")
   as.double(at)
 }
 

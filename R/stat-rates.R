@@ -44,7 +44,8 @@ share_of_total <- function(x, na.rm = FALSE) {
 #' @param unit Of areas: see [area_of()]; square metres by default.
 #' @param crs See [related_pairs()].
 #' @return `cross_table()`: a tibble of `x_column`, `y_column` and `area`, one line for each pair of categories with ground in common, and
-#'   with `NA` for what of `x` lies in nothing of `y`. Planar, in the CRS of `x`.
+#'   with `NA` for what of `x` lies in nothing of `y`. Planar in the CRS of `x`, with a warning where that is more than 1 % off; along the
+#'   ellipsoid on longitude and latitude.
 #' @rdname rate_of
 #' @export
 cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
@@ -58,7 +59,8 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   b <- valid_shapes(polygons_of(y, "y", call), "y", call)
   scale <- measure_scale(a, unit, area_units, 2, is_geographic(a), call)
   found <- shared_measures(a, b, call)
-  whole <- true_measure(a, "area")
+  warn_of_areas(a)
+  whole <- measure_of_cuts(a, "area")
   rest <- whole - rowsum_of(found$area, found$x, length(a))
   alone <- which(rest > 1e-9 * whole)
   parts <- tibble::tibble(x[[x_column]][c(found$x, alone)], vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),

@@ -74,6 +74,7 @@ part_of_regions <- function(features, args) {
   part$once <- if (length(asked$once)) list(values = vctrs::vec_slice(asked$columns[asked$once], pairs$y), region = pairs$x)
   part$filled <- tabulate(pairs$x, regions)
   part$occurrences <- if (asked$share == "none") list(none = pairs$occurrences$none, once = pairs$occurrences$once, several = length(pairs$occurrences$several))
+  part$touching <- pairs$touching
   part$shares <- if (asked$share != "none") pairs[c("within", "whole", "slack")]
   part$overlapping <- pairs$overlapping
   part$moved <- pairs$moved
@@ -120,12 +121,14 @@ tell_merged_regions <- function(parts, asked) {
   counts <- if (asked$share == "none") {
     total <- function(values) sum(as.double(unlist(values)))
     of_occurrences <- function(name) total(lapply(parts, function(part) part$occurrences[[name]]))
-    account_of_occurrences(of_occurrences("once"), of_occurrences("several"), of_occurrences("none"), total(lapply(parts, `[[`, "moved")))
+    account_of_occurrences(of_occurrences("once"), of_occurrences("several"), of_occurrences("none"), total(lapply(parts, `[[`, "moved")),
+                           total(lapply(parts, `[[`, "touching")))
   } else {
     all <- list(within = unlist(lapply(parts, function(part) part$shares$within)), whole = unlist(lapply(parts, function(part) part$shares$whole)),
                 slack = parts[[1]]$shares$slack)
     account_of_shares(all, asked$share)
   }
+  if (asked$share != "none") warn_of_no_size(all, asked$share)
   say_account("summarise_into", paste("features into", counted(nrow(asked$regions), "region")), c(counts, account(empty_regions(filled))))
   overlapping <- unique(unlist(lapply(parts, `[[`, "overlapping")))
   warn_if_overlapping(list(overlapping = overlapping, within = 0, slack = 0), asked$regions, "none", NULL)

@@ -30,7 +30,7 @@ distortion_of <- function(x) {
 warn_of_distortion <- function(shapes, kind, measures, remedy) {
   crs <- crs_of(shapes)
   rows <- sampled_rows(shapes)
-  off <- if (length(rows) && is.null(implausible(shapes))) distortion_at(shapes[rows], kind)
+  off <- if (length(rows)) distortion_at(shapes[rows], kind)
   worst <- order(abs(off - 1), decreasing = TRUE, na.last = NA)
   if (!length(worst) || abs(off[worst[1]] - 1) < 0.01) return(invisible())
   ratio <- ratio_to_ground(shapes[rows[utils::head(worst, 16)]], measures[1]) %||% off[worst[1]]
@@ -43,13 +43,24 @@ warn_of_distortion <- function(shapes, kind, measures, remedy) {
                    i = paste0(remedy, "; so does {.code reproject_to(x, crs_for(x, measuring = \"{better}\"))}{if (length(fitting)) ', '}{fitting}.")))
 }
 
+# Areas in the plane of a projected CRS, of verbs that have no other way to measure.
+warn_of_areas <- function(shapes) {
+  crs <- crs_of(shapes)
+  if (is.null(crs) || crs$kind != "projected") return(invisible())
+  warn_of_distortion(shapes, "area", "area", paste0("{.code reproject_to(x, \"", code_in_degrees(crs), "\")} has true areas, along the ellipsoid"))
+}
+
+# The code of the longitude and latitude that a projected CRS stands on.
+code_in_degrees <- function(crs) {
+  base <- geographic_base(crs)
+  if (is.na(base$code)) "EPSG:4326" else base$code
+}
+
 # Distances in the plane of a projected CRS, which buffers, nearest rows and pairs within a distance go by.
 warn_of_distances <- function(shapes) {
   crs <- crs_of(shapes)
   if (is.null(crs) || crs$kind != "projected") return(invisible())
-  base <- geographic_base(crs)
-  to <- if (is.na(base$code)) "EPSG:4326" else base$code
-  warn_of_distortion(shapes, "length", "distance", paste0("{.code reproject_to(x, \"", to, "\")} has true metres, along the ellipsoid"))
+  warn_of_distortion(shapes, "length", "distance", paste0("{.code reproject_to(x, \"", code_in_degrees(crs), "\")} has true metres, along the ellipsoid"))
 }
 
 percent_off <- function(ratio) {

@@ -106,6 +106,7 @@ measured_as <- function(x, held, call) {
   if (is.null(held$ellipsoidal)) return(measured(x, held$measure, NULL, NULL, 1, NULL, call = call))
   dimension <- if (held$measure == "area") 2 else 1
   ellipsoidal <- if (is_geographic(as_shapes(x))) NULL else held$ellipsoidal
+  warn_of_measures(x, held$measure, ellipsoidal, call)
   measured(x, held$measure, NULL, NULL, dimension, ellipsoidal, call = call) / units_of_columns[[held$measure]][[held$unit]]
 }
 

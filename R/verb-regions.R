@@ -4,9 +4,14 @@
 #' where nothing falls, means and extremes `NA`. A line accounts for the features: in one region, in several, in none;
 #' [drop_where()] gives those in none.
 #'
-#' With `.share = "area"` or `"length"` a feature gives each region the share of it that lies there: its numeric columns are multiplied by
-#' that share, so that sums add up to what lies within all regions together. Columns that are no totals (rates, means, prices) are named
-#' in `.intensive` and stay as they are; `weighted.mean(rate, .shared)` weighs them by the area or length in common.
+#' With `.share = "area"` or `"length"` a feature gives each region the share of it that lies there: its numeric columns and durations are
+#' multiplied by that share, so that sums add up to what lies within all regions together. Such columns can only be summed, as shares of totals
+#' have no mean or maximum. Columns that hold rates, means or prices are named in `.intensive` and stay as they are;
+#' `weighted.mean(rate, .shared)` weights them by the area or length in common. On longitude and latitude, shares are taken of polygons and
+#' lines whose edges are straight in degrees, so that they add up exactly.
+#'
+#' Polygons and lines that only touch a region, at its border, do not count there, which the account reports; `.relation = "intersects"`
+#' counts them too.
 #'
 #' @param .regions,.features Spatial frames on one CRS. All arguments have a point before their names, so that new columns may have any.
 #' @param ... Named summaries of the features' columns, as in [dplyr::summarise()]: `rooms = n()`, `seats = sum(seats)`, or
@@ -22,8 +27,8 @@
 #'   apportioned by what of it lies in each region.
 #' @param .intensive With a share: columns not to be multiplied, as in [dplyr::select()].
 #' @param .borders A point on a border that several regions share counts in the `"first"` of them, in row order, or in `"all"`.
-#' @param .relation,.distance,.unit,.crs See [related_pairs()]; the relation reads "region relation feature". With a share it is
-#'   `"intersects"`.
+#' @param .relation,.distance,.unit,.crs See [related_pairs()]; the relation reads "region relation feature". By default features count
+#'   that intersect a region and do more than touch it; points on borders see `.borders`.
 #' @return `.regions` with a column a summary, in the same rows and order; in the long form the rows repeated for each group. A summary
 #'   of the name of a column of the regions takes its place, which is said.
 #' @section Errors: `civicatlas_error_crs_mismatch` where the CRSs differ; `civicatlas_error_argument` for a summary
@@ -40,7 +45,7 @@
 #' summarise_into(reach, cells, people = sum(pop_total, na.rm = TRUE), .share = "area")
 #' @export
 summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long", .once = NULL, .share = "none", .intensive = NULL, .borders = "first",
-                           .relation = "intersects", .distance = NULL, .unit = NULL, .crs = "equal") {
+                           .relation = NULL, .distance = NULL, .unit = NULL, .crs = "equal") {
   if (is_tiled(.features) || is_tiled(.regions)) return(put_off("summarise_into"))
   verb <- begin_verb("summarise_into")
   call <- rlang::current_env()
@@ -57,7 +62,7 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   once <- chosen(rlang::enquo(.once), ".once")
   need_no_sum_of(once, summaries, call)
   intensive <- if (share != "none") chosen(rlang::enquo(.intensive), ".intensive")
-  if (share != "none") need_no_ranks_of(setdiff(names(columns), intensive), summaries, call)
+  if (share != "none") need_totals_of(columns[setdiff(totals_in(columns), intensive)], summaries, call)
 
   asked <- list(columns = dplyr::ungroup(plain(features)), summaries = summaries, groups = groups, once = once, share = share,
                 intensive = intensive, borders = .borders, relation = .relation, distance = .distance, unit = .unit)
@@ -67,9 +72,10 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   out <- with_summaries(regions, found$once_values, found$table, groups, form)
 
   warn_if_overlapping(pairs, regions, share, call)
+  if (share != "none") warn_of_no_size(pairs, share)
   warn_if_apart(regions, features, !any(found$filled))
   found_in <- pairs$occurrences
-  counts <- if (share == "none") account_of_occurrences(found_in$once, length(found_in$several), found_in$none, pairs$moved)
+  counts <- if (share == "none") account_of_occurrences(found_in$once, length(found_in$several), found_in$none, pairs$moved, pairs$touching)
   else account_of_shares(pairs, share)
   counts <- c(counts, account(empty_regions(found$filled)))
   end_verb(verb, out, regions, counts, line = paste(counted(nrow(features), "feature"), "into", counted(nrow(regions), "region")))
@@ -112,31 +118,63 @@ replace_columns <- function(x, table) {
   add_columns(x[setdiff(names(x), there)], table, "_summary")
 }
 
-# What ranks values has no meaning for the shares of counts.
-need_no_ranks_of <- function(extensive, summaries, call) {
-  for (name in names(summaries)) {
-    ranked <- rank_calls(rlang::quo_get_expr(summaries[[name]]))
-    for (found in ranked) {
-      column <- intersect(extensive, names(uses_in(found)))
-      if (!length(column)) next
-      verb <- rlang::as_label(found[[1]])
-      fail("argument", c("The summary {.val {name}} takes the {.fn {verb}} of {.val {column[1]}}, of which each feature gives a share: shares do not rank.",
-                         i = "A value that is no total: {.code .intensive = {column[1]}}, and {.code weighted.mean({column[1]}, .shared)}.",
-                         i = "A total: {.code sum({column[1]})}."), call = call)
-    }
+# Of totals each feature gives a share, and shares can only be summed: any other summary of them would be a wrong number.
+need_totals_of <- function(totals, summaries, call) {
+  for (i in seq_along(summaries)) {
+    used <- uses_beside_sums(rlang::quo_get_expr(summaries[[i]]), totals)
+    if (!length(used)) next
+    verb <- names(used)[1]
+    name <- rlang::names2(summaries)[i]
+    summary <- if (nzchar(name)) name else rlang::as_label(summaries[[i]])
+    fail("argument", c("The summary {.val {summary}} takes the {.fn {verb}} of {.val {used[[1]]}}, of which each feature gives a share: shares can only be summed.",
+                       i = "A value that isn't a total: {.code .intensive = {used[[1]]}}, and {.code weighted.mean({used[[1]]}, .shared)}.",
+                       i = "A total: {.code sum({used[[1]]})}."), call = call)
   }
 }
 
-rank_calls <- function(expression) {
-  if (!is.call(expression)) return(list())
-  own <- if (rlang::is_call(expression, c("median", "quantile", "fivenum", "IQR", "mad"))) list(expression) else list()
-  c(own, unlist(lapply(as.list(expression)[-1], rank_calls), recursive = FALSE))
+totals_in <- function(columns) names(columns)[vapply(columns, is_total, NA)]
+
+is_total <- function(column) is.numeric(column) || inherits(column, "difftime")
+
+# The totals that an expression uses other than in a sum or as weights, each named by the function that takes it.
+uses_beside_sums <- function(expression, totals, verb = "identity") {
+  if (is.symbol(expression)) {
+    name <- rlang::as_string(expression)
+    return(if (name %in% names(totals)) stats::setNames(list(name), verb))
+  }
+  if (!is.call(expression) || rlang::is_call(expression, c("sum", "n", "length", "~", "function"))) return(NULL)
+  if (rlang::is_call(expression, "across")) return(uses_in_across(expression, totals))
+  if (rlang::is_call(expression, c("$", "[[")) && identical(expression[[2]], quote(.data))) expression <- call("(", as.symbol(expression[[3]]))
+  own <- rlang::as_label(expression[[1]])
+  arguments <- as.list(expression)[-1]
+  if (rlang::is_call(expression, "weighted.mean")) arguments <- as.list(match.call(stats::weighted.mean, expression))["x"]
+  unlist(lapply(unname(arguments), uses_beside_sums, totals, if (own %in% arithmetic) verb else own), recursive = FALSE)
+}
+
+arithmetic <- c("(", "+", "-", "*", "/", "^")
+
+# across() of totals may do nothing but sum them.
+uses_in_across <- function(expression, totals) {
+  asked <- as.list(match.call(dplyr::across, expression))
+  functions <- if (rlang::is_call(asked$.fns, c("list", "c"))) as.list(asked$.fns)[-1] else list(asked$.fns)
+  other <- Filter(function(verb) !only_sums(verb), functions)
+  columns <- tryCatch(names(dplyr::select(totals, !!asked$.cols)), error = function(e) intersect(all.names(asked$.cols), names(totals)))
+  if (length(other) && length(columns)) stats::setNames(list(columns[1]), rlang::as_label(other[[1]]))
+}
+
+only_sums <- function(verb) {
+  if (is.symbol(verb) || rlang::is_call(verb, "::")) return(utils::tail(all.names(verb), 1) == "sum")
+  if (rlang::is_call(verb, "~")) return(!length(uses_beside_sums(verb[[2]], data.frame(.x = 1, . = 1, .y = 1))))
+  if (!rlang::is_call(verb, "function")) return(FALSE)
+  arguments <- lapply(as.list(verb[[2]]), function(default) 1)
+  !length(uses_beside_sums(verb[[3]], arguments))
 }
 
 need_no_sum_of <- function(once, summaries, call, what = "region") {
-  for (name in names(summaries)) {
-    used <- intersect(once, names(uses_in(rlang::quo_get_expr(summaries[[name]]))))
+  for (i in seq_along(summaries)) {
+    used <- intersect(once, names(uses_in(rlang::quo_get_expr(summaries[[i]]))))
     if (length(used)) {
+      name <- if (nzchar(rlang::names2(summaries)[i])) names(summaries)[i] else rlang::as_label(summaries[[i]])
       fail("argument", c("The summary {.val {name}} uses {.val {used[1]}}, which stands once a {what}: each row would count it again.",
                          i = "The column comes as it is, under its own name."), call = call)
     }
@@ -204,7 +242,7 @@ pairs_of_several <- function(shapes, several, borders, call) {
   pairs
 }
 
-is_one_pass <- function(asked) asked$share == "none" && asked$relation == "intersects" && is.null(asked$groups$keys) && !length(asked$once)
+is_one_pass <- function(asked) asked$share == "none" && (asked$relation %||% "intersects") == "intersects" && is.null(asked$groups$keys) && !length(asked$once)
 
 # The same by a list of pairs of regions and features, for all that may be asked.
 summaries_by_pairs <- function(shapes, asked, call) {
@@ -227,17 +265,33 @@ assigned_to_regions <- function(shapes, asked, groups, call) {
 # The pairs of regions and features that count whole, and how the features fall.
 whole_pairs <- function(shapes, asked, call) {
   features <- length(shapes$features)
-  pairs <- find_pairs(shapes$regions, shapes$features, asked$relation, asked$distance, asked$unit, names(shapes), call = call)
+  pairs <- find_pairs(shapes$regions, shapes$features, asked$relation %||% "intersects", asked$distance, asked$unit, names(shapes), call = call)
+  if (is.null(asked$relation)) pairs <- without_touching(pairs, shapes, call)
+  touching <- pairs$touching
   pairs$occurrences <- core(core_occurrences(pairs$y, features))
-  if (!length(pairs$occurrences$several)) return(pairs)
-  pairs <- points_in_several(pairs, shapes$regions, shapes$features, asked$borders, call)
-  pairs$occurrences <- core(core_occurrences(pairs$y, features))
+  if (length(pairs$occurrences$several)) {
+    pairs <- points_in_several(pairs, shapes$regions, shapes$features, asked$borders, call)
+    pairs$occurrences <- core(core_occurrences(pairs$y, features))
+  }
+  pairs$touching <- touching
   pairs
 }
 
-account_of_occurrences <- function(once, several, none, moved) {
+# Pairs of regions and lines or polygons without those that share nothing but border; `touching` is the number of features in these.
+without_touching <- function(pairs, shapes, call) {
+  among <- which(!geometry_type_of(shapes$features)[pairs$y] %in% c("point", "multipoint"))
+  if (!length(among) || only_points(shapes$regions)) return(pairs)
+  features <- unique(pairs$y[among])
+  found <- core(core_related_pairs(handles_of(shapes$regions), store_of(shapes$regions), handles_of(shapes$features)[features], store_of(shapes$features),
+                                   "touches", 0), call = call)
+  drop <- among[paste(pairs$x, pairs$y)[among] %in% paste(found$x, features[found$y])]
+  if (!length(drop)) return(pairs)
+  list(x = pairs$x[-drop], y = pairs$y[-drop], touching = length(unique(pairs$y[drop])))
+}
+
+account_of_occurrences <- function(once, several, none, moved, touching = NULL) {
   account(entry(once, "in one region", none = TRUE), entry(several, "in several", "counted in each"), entry(none, "in none"),
-          entry(moved %||% 0, "on a border", "first region"))
+          entry(moved %||% 0, "on a border", "first region"), entry(touching %||% 0, "touching other regions", "not counted there"))
 }
 
 account_of_shares <- function(pairs, share) {
@@ -245,9 +299,18 @@ account_of_shares <- function(pairs, share) {
   known <- pairs$whole > 0
   outside <- sum(pairs$whole[known] * pmax(0, 1 - within[known])) / sum(pairs$whole[known])
   over <- sum(within > 1 + pairs$slack)
-  account(entry(sum(within > 0), paste("apportioned by", share), none = TRUE),
-          remark(paste0(format(100 * outside, digits = 3), " % of their ", share, " lies in no region")),
+  account(entry(sum(within > 0), paste("apportioned by", share), none = TRUE), entry(sum(known & within == 0), "in none"),
+          entry(sum(!known), paste("without", share), "left out"),
+          remark(paste0(if (is.finite(outside)) format(100 * outside, digits = 3) else 0, " % of their ", share, " lies in no region")),
           entry(over, "in regions that overlap", "counted more than once"))
+}
+
+# Features that have no shape, or one that is degenerate, give no region anything.
+warn_of_no_size <- function(pairs, share) {
+  gone <- which(!(pairs$whole > 0))
+  if (!length(gone)) return(invisible())
+  caution("data", c("{counted(length(gone), 'feature')} without {share} to apportion by {cli::qty(length(gone))}{?is/are} in no total.",
+                    i = "First rows: {utils::head(gone, 5)}; {.fn check_shapes} tells what is wrong with them."))
 }
 
 # Points on borders that several regions share stay with the first, if asked; those inside regions that overlap stay with all.
@@ -301,21 +364,26 @@ shared_pairs <- function(regions, features, share, call) {
   found <- shared_measures(regions, features, call)
   shared <- found[[share]]
   some <- shared > 0
-  whole <- true_measure(features, share)
+  whole <- measure_of_cuts(features, share)
   whole[is.na(whole)] <- 0
   y <- found$y[some]
   share <- shared[some] / whole[y]
-  slack <- if (is_geographic(features)) 1e-3 else 1e-9  # edges are straight in degrees where they are cut, geodesics where measured
-  list(x = found$x[some], y = y, shared = shared[some], share = share, whole = whole, within = rowsum_of(share, y, length(whole)), slack = slack)
+  list(x = found$x[some], y = y, shared = shared[some], share = share, whole = whole, within = rowsum_of(share, y, length(whole)), slack = 1e-9)
 }
 
-# The area and length that each pair of shapes has in common: in coordinate units, on longitude and latitude along the ellipsoid, in
-# square metres and metres.
+# The area and length that each pair of shapes has in common: in coordinate units, on longitude and latitude in square metres and metres.
 shared_measures <- function(x, y, call) {
   if (!is_geographic(x)) return(core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call))
   found <- core(core_overlay(handles_of(x), store_of(x), handles_of(y), store_of(y), "both", FALSE, in_plain_degrees(x)), call = call)
   pieces <- pieces_in_order(found, x, y)
-  list(x = pieces$x, y = pieces$y, area = true_measure(pieces$shapes, "area"), length = true_measure(pieces$shapes, "length"))
+  list(x = pieces$x, y = pieces$y, area = measure_of_cuts(pieces$shapes, "area"), length = measure_of_cuts(pieces$shapes, "length"))
+}
+
+# As true_measure(), but of edges that are straight in degrees, as they are cut: pieces add up to their whole.
+measure_of_cuts <- function(shapes, measure) {
+  if (!is_geographic(shapes)) return(true_measure(shapes, measure))
+  shapes <- in_degrees(shapes)
+  core(core_straight_measure(handles_of(shapes), store_of(shapes), measure, unclass(crs_of(shapes))))
 }
 
 # Planar in coordinate units, or on longitude and latitude along the ellipsoid in metres.
@@ -327,10 +395,17 @@ true_measure <- function(shapes, measure) {
 
 apportioned <- function(columns, pairs, intensive) {
   out <- vctrs::vec_slice(columns, pairs$y)
-  for (name in setdiff(names(out)[vapply(out, is.numeric, NA)], intensive)) out[[name]] <- out[[name]] * pairs$share
+  for (name in setdiff(totals_in(out), intensive)) out[[name]] <- as_plain_number(out[[name]]) * pairs$share
   out$.share <- pairs$share
   out$.shared <- pairs$shared
   out
+}
+
+# Shares of integers of 64 bits are no integers.
+as_plain_number <- function(values) {
+  if (!inherits(values, "integer64")) return(values)
+  requireNamespace("RSQLite", quietly = TRUE)  # brings the class's methods
+  as.double(values)
 }
 
 rowsum_of <- function(values, groups, n) {

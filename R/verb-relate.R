@@ -62,9 +62,9 @@ is_geographic <- function(shapes) {
 pairs_on_ellipsoid <- function(x, y, distance, unit, call) {
   need_distance(distance, call)
   metres <- distance * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]]
-  found <- nearest_rows(x, y, .Machine$integer.max, metres, call)
-  order <- order(found$x, found$y)
-  list(x = found$x[order], y = found$y[order])
+  x <- on_one_turn(in_degrees(x))
+  y <- on_one_turn(in_degrees(y))
+  core(core_pairs_within_on_globe(handles_of(x), store_of(x), handles_of(y), store_of(y), metres, unclass(crs_of(x))), call = call)
 }
 
 need_distance <- function(distance, call) {

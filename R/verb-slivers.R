@@ -194,6 +194,7 @@ number_columns <- function(attributes, columns, argument, call) {
 # A frame of pieces with their measures in a unit.
 pieces_frame <- function(columns, pieces, unit, call) {
   scale <- 1 / positive_length(pieces, 1, unit, "unit", call, metres_on_globe = TRUE)
+  warn_of_areas(pieces)
   area <- true_measure(pieces, "area") * scale^2
   perimeter <- true_measure(pieces, "perimeter") * scale
   over <- function(x, y) replace(x / y, y == 0, 0)  # a place has neither

@@ -79,7 +79,7 @@ summary_of_cells <- function(cells, summary, n, call) {
   }
   at <- match(seq_len(n), of_some$.cell)
   of_none <- if (anyNA(at)) summary_of_nothing(cells$of_none, summary)
-  lapply(rlang::set_names(setdiff(names(of_some), ".cell")), function(name) {
+  lapply(rlang::set_names(setdiff(names(of_some), c(".cell", ".share", ".shared"))), function(name) {
     values <- of_some[[name]]
     nothing <- nothing_to_na(of_none[[name]])
     both <- vctrs::vec_c(values, if (vctrs::vec_size(nothing) == 1) nothing else vctrs::vec_init(values, 1))

@@ -850,6 +850,20 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_straight_measure
+NumericVector core_straight_measure(IntegerVector handles, List store, std::string measure, List crs);
+RcppExport SEXP _civicatlas_core_straight_measure(SEXP handlesSEXP, SEXP storeSEXP, SEXP measureSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< std::string >::type measure(measureSEXP);
+    Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_straight_measure(handles, store, measure, crs));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_distance
 NumericVector core_distance(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, Nullable<List> crs);
 RcppExport SEXP _civicatlas_core_distance(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP crsSEXP) {
@@ -1261,6 +1275,22 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< std::string >::type relation(relationSEXP);
     Rcpp::traits::input_parameter< double >::type distance(distanceSEXP);
     rcpp_result_gen = Rcpp::wrap(core_related_pairs(x_handles, x_store, y_handles, y_store, relation, distance));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_pairs_within_on_globe
+List core_pairs_within_on_globe(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store, double distance, List crs);
+RcppExport SEXP _civicatlas_core_pairs_within_on_globe(SEXP x_handlesSEXP, SEXP x_storeSEXP, SEXP y_handlesSEXP, SEXP y_storeSEXP, SEXP distanceSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type x_handles(x_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type x_store(x_storeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type y_handles(y_handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type y_store(y_storeSEXP);
+    Rcpp::traits::input_parameter< double >::type distance(distanceSEXP);
+    Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_pairs_within_on_globe(x_handles, x_store, y_handles, y_store, distance, crs));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1700,6 +1730,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_label_places", (DL_FUNC) &_civicatlas_core_label_places, 8},
     {"_civicatlas_core_planar_measure", (DL_FUNC) &_civicatlas_core_planar_measure, 3},
     {"_civicatlas_core_ellipsoidal_measure", (DL_FUNC) &_civicatlas_core_ellipsoidal_measure, 4},
+    {"_civicatlas_core_straight_measure", (DL_FUNC) &_civicatlas_core_straight_measure, 4},
     {"_civicatlas_core_distance", (DL_FUNC) &_civicatlas_core_distance, 5},
     {"_civicatlas_core_geodesic_inverse", (DL_FUNC) &_civicatlas_core_geodesic_inverse, 5},
     {"_civicatlas_core_geodesic_direct", (DL_FUNC) &_civicatlas_core_geodesic_direct, 5},
@@ -1730,6 +1761,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_add_to_parquet", (DL_FUNC) &_civicatlas_core_add_to_parquet, 5},
     {"_civicatlas_core_finish_parquet", (DL_FUNC) &_civicatlas_core_finish_parquet, 2},
     {"_civicatlas_core_related_pairs", (DL_FUNC) &_civicatlas_core_related_pairs, 6},
+    {"_civicatlas_core_pairs_within_on_globe", (DL_FUNC) &_civicatlas_core_pairs_within_on_globe, 6},
     {"_civicatlas_core_relations", (DL_FUNC) &_civicatlas_core_relations, 4},
     {"_civicatlas_core_check_shapes", (DL_FUNC) &_civicatlas_core_check_shapes, 2},
     {"_civicatlas_core_nearly_equal", (DL_FUNC) &_civicatlas_core_nearly_equal, 5},

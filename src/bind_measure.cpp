@@ -4,6 +4,7 @@
 #include "kernel/crs/distortion.h"
 #include "kernel/measure/distance.h"
 #include "kernel/measure/ellipsoidal.h"
+#include "kernel/measure/globe_shape.h"
 #include "kernel/measure/inner_point.h"
 #include "kernel/measure/planar.h"
 
@@ -62,6 +63,14 @@ NumericVector core_ellipsoidal_measure(IntegerVector handles, List store, std::s
   return each_row(shape_rows(handles, store), [&](const StoreView& s, int shape) { return one(geodesic, s, shape); });
 }
 
+// Areas or lengths of shapes whose edges are straight in degrees.
+// [[Rcpp::export]]
+NumericVector core_straight_measure(IntegerVector handles, List store, std::string measure, List crs) {
+  const Ellipsoid ellipsoid = ellipsoid_of(crs);
+  const auto one = measure == "area" ? straight_area : straight_length;
+  return each_row(shape_rows(handles, store), [&](const StoreView& s, int shape) { return one(ellipsoid, s, shape); });
+}
+
 // Distance of each row of x from the same row of y, one of which may have one row: planar in coordinate units, or, with
 // a CRS, along its ellipsoid in metres on degrees.
 // [[Rcpp::export]]
@@ -69,15 +78,17 @@ NumericVector core_distance(IntegerVector x_handles, List x_store, IntegerVector
                             Nullable<List> crs) {
   const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
   const R_xlen_t n = x.size() == 0 || y.size() == 0 ? 0 : std::max(x.size(), y.size());
-  const Ellipsoid ellipsoid = crs.isNull() ? Ellipsoid{} : ellipsoid_of(List(crs));
-  const Geodesic geodesic(ellipsoid);
-  const bool planar = crs.isNull();
-  return each_element(n, [&](std::size_t i) {
-    const int a = x[x.size() == 1 ? 0 : static_cast<int>(i)], b = y[y.size() == 1 ? 0 : static_cast<int>(i)];
-    if (a < 0 || b < 0) return nan_value;
-    return planar ? nearest_places(x.store, a, y.store, b).distance
-                  : ellipsoidal_distance(ellipsoid, geodesic, x.store, a, y.store, b);
-  });
+  auto pairs = [n](const ShapeRows& x, const ShapeRows& y, const auto& distance) {
+    return each_element(n, [&](std::size_t i) {
+      const int a = x.size() == 1 ? 0 : static_cast<int>(i), b = y.size() == 1 ? 0 : static_cast<int>(i);
+      return x[a] < 0 || y[b] < 0 ? nan_value : distance(a, b);
+    });
+  };
+  if (crs.isNull())
+    return pairs(x, y, [&](int a, int b) { return nearest_places(x.store, x[a], y.store, y[b]).distance; });
+  const Globe globe(ellipsoid_of(List(crs)));
+  const GlobeRows on_x(globe, x), on_y(globe, y);
+  return pairs(x, y, [&](int a, int b) { return distance_of_rows(globe, on_x, a, on_y, b, HUGE_VAL); });
 }
 
 // The inverse geodesic problem on the ellipsoid of a CRS: degrees in, metres and degrees out.

@@ -9,12 +9,9 @@
 using namespace Rcpp;
 using namespace civic;
 
-// Pairs of rows, 1-based, for which a relation holds; see related_pairs() of the core.
-// [[Rcpp::export]]
-List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store,
-                        std::string relation, double distance) {
-  const auto pairs =
-      related_pairs(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store), parse_relation(relation), distance);
+namespace {
+
+List list_of_pairs(const std::vector<RowPair>& pairs) {
   IntegerVector x(no_init(pairs.size())), y(no_init(pairs.size()));
   int *to_x = x.begin(), *to_y = y.begin();
   parallel_for(pairs.size(), 1 << 16, [&](std::size_t begin, std::size_t end) {
@@ -24,6 +21,24 @@ List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_h
     }
   });
   return List::create(_["x"] = x, _["y"] = y);
+}
+
+}  // namespace
+
+// Pairs of rows, 1-based, for which a relation holds; see related_pairs() of the core.
+// [[Rcpp::export]]
+List core_related_pairs(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store,
+                        std::string relation, double distance) {
+  return list_of_pairs(related_pairs(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
+                                     parse_relation(relation), distance));
+}
+
+// Pairs within a distance in metres, on longitude and latitude along the ellipsoid of a CRS.
+// [[Rcpp::export]]
+List core_pairs_within_on_globe(IntegerVector x_handles, List x_store, IntegerVector y_handles, List y_store,
+                                double distance, List crs) {
+  return list_of_pairs(pairs_within_on_globe(shape_rows(x_handles, x_store), shape_rows(y_handles, y_store),
+                                             kernel_crs(crs).datum.ellipsoid, distance));
 }
 
 // The matrices of pairs of rows, recycled where one side has a single row; NA where a shape is missing.
@@ -89,9 +104,8 @@ List core_nearest_rows(IntegerVector x_handles, List x_store, IntegerVector y_ha
                        int ties, double within, Nullable<List> crs) {
   const ShapeRows x = shape_rows(x_handles, x_store), y = shape_rows(y_handles, y_store);
   const NearWanted wanted{count, ties, within};
-  const auto [found, cut] = crs.isNull()
-                                ? nearest_rows(x, y, wanted)
-                                : nearest_rows_on_ellipsoid(x, y, kernel_crs(List(crs)).datum.ellipsoid, wanted);
+  const auto [found, cut] = crs.isNull() ? nearest_rows(x, y, wanted)
+                                         : nearest_rows_on_globe(x, y, kernel_crs(List(crs)).datum.ellipsoid, wanted);
   IntegerVector rows(no_init(found.size())), others(no_init(found.size()));
   NumericVector distance(no_init(found.size()));
   for (std::size_t i = 0; i < found.size(); ++i) {

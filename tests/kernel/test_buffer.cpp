@@ -296,7 +296,7 @@ TEST_CASE("buffers on longitude and latitude are as wide as they should be, at a
   // Around a long line, a large polygon, and within it.
   const auto worst_off = [&](const std::string& text, double distance) {
     const StoreBuffer shape = store_of({text});
-    const StoreBuffer fine = edges_in_pieces(geodesic, shape.view(), 0, std::fabs(distance) / 20);
+    const StoreBuffer fine = edges_in_pieces(Globe(Ellipsoid{}), shape.view(), 0, std::fabs(distance) / 20, HUGE_VAL);
     const Pieces found = made(shape, distance);
     REQUIRE(found.x.size() == 1);
     const StoreView s = found.store.view();

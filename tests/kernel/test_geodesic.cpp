@@ -1,7 +1,9 @@
 #include <catch2/catch.hpp>
+#include <random>
 
 #include "kernel/measure/distance.h"
 #include "kernel/measure/ellipsoidal.h"
+#include "kernel/measure/globe_shape.h"
 #include "kernel/measure/planar.h"
 #include "kernel/shapes/wkt.h"
 #include "registry.h"
@@ -131,7 +133,8 @@ TEST_CASE("distances between shapes are those of their nearest places") {
 
   auto ground = [](const char* a, const char* b) {
     const StoreBuffer one = shape(a), other = shape(b);
-    return ellipsoidal_distance(Ellipsoid{}, wgs84(), one.view(), 0, other.view(), 0);
+    const Globe globe(Ellipsoid{});
+    return globe_distance(globe, {globe, one.view(), 0}, {globe, other.view(), 0}, HUGE_VAL);
   };
   CHECK(ground("POINT (10 50)", "POINT (10.001 50)") == wgs84().distance({10, 50}, {10.001, 50}));
   // A meridian is met at a right angle, a little north of the point's own latitude.
@@ -143,4 +146,74 @@ TEST_CASE("distances between shapes are those of their nearest places") {
   CHECK(ground("POINT (179.9 0)", "LINESTRING (-179.9 -1, -179.9 1)") ==
         Approx(wgs84().distance({179.9, 0}, {-179.9, 0})).epsilon(1e-12));
   CHECK(ground("POLYGON ((0 0, 1 0, 1 1, 0 1, 0 0))", "POINT (0.5 0.5)") == 0);
+}
+
+namespace {
+
+// The least distance between places of two lines, straight in degrees, that are sampled finer and finer around the
+// best.
+double sampled_distance(const std::vector<GeoPoint>& a, const std::vector<GeoPoint>& b) {
+  constexpr int steps = 24;
+  double least = HUGE_VAL;
+  auto on = [](const std::vector<GeoPoint>& line, std::size_t edge, double t) {
+    const GeoPoint p = line[edge], q = line[edge + 1];
+    return GeoPoint{p.longitude + t * (q.longitude - p.longitude), p.latitude + t * (q.latitude - p.latitude)};
+  };
+  for (std::size_t i = 0; i + 1 < a.size(); ++i)
+    for (std::size_t j = 0; j + 1 < b.size(); ++j) {
+      double t = 0.5, u = 0.5, width = 0.5, best = HUGE_VAL;
+      for (; width > 1e-11; width *= 0.2) {
+        const double from_t = t, from_u = u;
+        for (int k = 0; k <= steps; ++k)
+          for (int m = 0; m <= steps; ++m) {
+            const double tt = std::clamp(from_t + width * (2.0 * k / steps - 1), 0.0, 1.0);
+            const double uu = std::clamp(from_u + width * (2.0 * m / steps - 1), 0.0, 1.0);
+            const double d = wgs84().distance(on(a, i, tt), on(b, j, uu));
+            if (d < best) best = d, t = tt, u = uu;
+          }
+      }
+      least = std::min(least, best);
+    }
+  return least;
+}
+
+}  // namespace
+
+TEST_CASE("distances on the globe are those to edges that are straight in degrees, whatever their size and place") {
+  std::mt19937 random(33);
+  const Globe globe(Ellipsoid{});
+  auto uniform = [&](double from, double to) { return std::uniform_real_distribution<>(from, to)(random); };
+  for (int round = 0; round < 40; ++round) {
+    CAPTURE(round);
+    const double size = std::pow(10, uniform(-3, 1)), apart = std::pow(10, uniform(-2, 1.5));
+    const GeoPoint start{uniform(-180, 180), uniform(-85, 85)};
+    auto line = [&](GeoPoint from) {
+      std::vector<GeoPoint> out;
+      for (int i = 0; i < 3; ++i) {
+        out.push_back({from.longitude, std::clamp(from.latitude, -89.0, 89.0)});
+        from = {from.longitude + uniform(-size, size), from.latitude + uniform(-size, size)};
+      }
+      return out;
+    };
+    auto store = [](const std::vector<GeoPoint>& line) {
+      ShapeBuilder builder;
+      builder.begin_shape(static_cast<int>(ShapeKind::line));
+      builder.begin_part(ShapeKind::line);
+      builder.begin_ring();
+      for (const GeoPoint& p : line) builder.vertex(p.longitude, p.latitude);
+      builder.end_shape();
+      return builder.take();
+    };
+    const auto a = line(start),
+               b = line({start.longitude + uniform(-apart, apart), start.latitude + uniform(-apart, apart)});
+    const StoreBuffer one = store(a), other = store(b);
+    const GlobeShape p(globe, one.view(), 0), q(globe, other.view(), 0);
+    const double found = globe_distance(globe, p, q, HUGE_VAL), expected = sampled_distance(a, b);
+    CHECK(found == Approx(expected).epsilon(1e-10).margin(1e-4));
+    CHECK(found <= expected + 1e-6);
+    CHECK(globe_distance(globe, q, p, HUGE_VAL) == Approx(found).margin(1e-6));
+    CHECK(globe_distance(globe, p, q, found / 2) == (found == 0 ? 0 : HUGE_VAL));
+    CHECK(within_on_globe(globe, p, q, found * (1 + 1e-9)));
+    CHECK((found == 0 || !within_on_globe(globe, p, q, found * (1 - 1e-9))));
+  }
 }

@@ -15,7 +15,11 @@ namespace civic {
 namespace {
 
 constexpr double reach = 200000;  // metres from the middle of a plane that shapes may lie: distances are true to 0.03 %
+constexpr double longest_piece = 20000;  // of an edge in a plane, where it bows by some L^2 / 8 R^2 of the reach
 constexpr int one_handle[] = {1};
+
+// How far borders may lie from where they should.
+double tolerance_of(double distance) { return std::max(1e-3, 2e-4 * std::fabs(distance)); }
 
 ShapeRows only_shape(const StoreBuffer& store) { return {store.view(), one_handle}; }
 
@@ -23,8 +27,8 @@ ShapeRows only_shape(const StoreBuffer& store) { return {store.view(), one_handl
 // tolerance in metres.
 class ToDegrees {
  public:
-  ToDegrees(const LocalPlane& plane, const Geodesic& geodesic, double tolerance)
-      : plane_(plane), geodesic_(geodesic), tolerance_(tolerance) {}
+  ToDegrees(const LocalPlane& plane, const Globe& globe, double tolerance)
+      : plane_(plane), globe_(globe), tolerance_(tolerance) {}
 
   StoreBuffer operator()(const StoreView& flat) {
     builder_.begin_shape(flat.types[0]);
@@ -33,11 +37,13 @@ class ToDegrees {
       for (int ring = flat.rings(part).begin; ring < flat.rings(part).end; ++ring) {
         builder_.begin_ring();
         const IndexRange v = flat.vertices(ring);
-        for (int i = v.begin; i < v.end; ++i) {
-          const Vertex here{flat.x[i], flat.y[i], plane_.to_degrees(flat.x[i], flat.y[i])};
-          builder_.vertex(here.at.longitude, here.at.latitude);
-          if (i + 1 < v.end)
-            between(here, {flat.x[i + 1], flat.y[i + 1], plane_.to_degrees(flat.x[i + 1], flat.y[i + 1])}, 0);
+        Vertex here = vertex(flat.x[v.begin], flat.y[v.begin]);
+        builder_.vertex(here.at.longitude, here.at.latitude);
+        for (int i = v.begin + 1; i < v.end; ++i) {
+          const Vertex next = vertex(flat.x[i], flat.y[i]);
+          between(here, next, 0);
+          builder_.vertex(next.at.longitude, next.at.latitude);
+          here = next;
         }
       }
     }
@@ -50,19 +56,31 @@ class ToDegrees {
     double x, y;
     GeoPoint at;
   };
+  Vertex vertex(double x, double y) const { return {x, y, plane_.to_degrees(x, y)}; }
   void between(const Vertex& a, const Vertex& b, int depth) {
     constexpr int most = 14;
-    const double x = (a.x + b.x) / 2, y = (a.y + b.y) / 2;
-    const Vertex middle{x, y, plane_.to_degrees(x, y)};
+    if (is_straight(a, b)) return;
+    const Vertex middle = vertex((a.x + b.x) / 2, (a.y + b.y) / 2);
     const double turn = std::remainder(b.at.longitude - a.at.longitude, 360.0);
     const GeoPoint straight{a.at.longitude + turn / 2, (a.at.latitude + b.at.latitude) / 2};
-    if (depth == most || (std::fabs(turn) < 90 && geodesic_.distance(middle.at, straight) <= tolerance_)) return;
+    if (depth == most ||
+        (std::fabs(turn) < 90 && globe_.rough_length(near_to(middle.at, straight), straight) <= tolerance_))
+      return;
     between(a, middle, depth + 1);
     builder_.vertex(middle.at.longitude, middle.at.latitude);
     between(middle, b, depth + 1);
   }
+  // Whether a short edge is surely straight enough: what it swerves in degrees, and what it bows in the plane.
+  bool is_straight(const Vertex& a, const Vertex& b) const {
+    const double length = std::hypot(b.x - a.x, b.y - a.y);
+    return length < longest_piece && std::fabs(b.at.longitude - a.at.longitude) < 1 &&
+           2 * (globe_.swerve(a.at, b.at) + 0.05 * length * length / (8 * globe_.least_radius())) <= tolerance_;
+  }
+  static GeoPoint near_to(GeoPoint at, GeoPoint other) {
+    return {other.longitude + std::remainder(at.longitude - other.longitude, 360.0), at.latitude};
+  }
   const LocalPlane& plane_;
-  const Geodesic& geodesic_;
+  const Globe& globe_;
   const double tolerance_;
   ShapeBuilder builder_;
 };
@@ -87,21 +105,21 @@ StoreBuffer whole_globe() {
 // One shape on the plane around its middle, from which it may not reach far.
 class NearMiddle {
  public:
-  NearMiddle(const Ellipsoid& ellipsoid, const Geodesic& geodesic, double distance, const BufferStyle& style)
-      : ellipsoid_(ellipsoid), geodesic_(geodesic), distance_(distance), style_(style) {}
+  NearMiddle(const Ellipsoid& ellipsoid, const Globe& globe, double distance, const BufferStyle& style)
+      : ellipsoid_(ellipsoid), globe_(globe), distance_(distance), style_(style) {}
 
   StoreBuffer operator()(const StoreView& degrees, int shape) const {
     const GeoPoint middle = middle_of_shape(degrees, shape);
     const LocalPlane plane(ellipsoid_, middle);
-    const StoreBuffer flat = plane.of_degrees(edges_in_pieces(geodesic_, degrees, shape, 20000));
+    const double tolerance = tolerance_of(distance_);
+    const StoreBuffer flat = plane.of_degrees(edges_in_pieces(globe_, degrees, shape, longest_piece, tolerance));
     const StoreBuffer made = buffer_of_shape(flat.view(), 0, distance_, style_);
     if (made.types.empty()) return made;
-    const double tolerance = std::max(1e-3, 2e-4 * std::fabs(distance_));
-    const StoreBuffer back = ToDegrees(plane, geodesic_, tolerance)(made.view());
+    const StoreBuffer back = ToDegrees(plane, globe_, tolerance)(made.view());
     StoreBuffer cut = made_valid(cut_at_antimeridian(only_shape(back), 0).store);
     if (distance_ <= 0 || cut.types.empty()) return cut;
     // The curve of what is wider than half the globe runs around what is left out.
-    const double quarter = geodesic_.distance({0, 0}, {0, 90});
+    const double quarter = globe_.geodesic().distance({0, 0}, {0, 90});
     if (distance_ < 0.9 * quarter || holds_a_vertex(cut, degrees, shape)) return cut;
     return mask(only_shape(whole_globe()), only_shape(cut), false).store;
   }
@@ -112,17 +130,17 @@ class NearMiddle {
     return locate_in_shape(cut.view(), 0, std::remainder(s.x[v], 360.0), s.y[v]) == Location::inside;
   }
   const Ellipsoid& ellipsoid_;
-  const Geodesic& geodesic_;
+  const Globe& globe_;
   const double distance_;
   const BufferStyle& style_;
 };
 
-double farthest_from_middle(const Geodesic& geodesic, const StoreView& s, int shape) {
-  const GeoPoint middle = middle_of_shape(s, shape);
-  double farthest = 0;
-  for (int i = s.shape_vertices(shape).begin; i < s.shape_vertices(shape).end; ++i)
-    farthest = std::max(farthest, geodesic.distance(middle, {s.x[i], s.y[i]}));
-  return farthest;
+bool lies_within_reach(const Globe& globe, const StoreView& s, int shape) {
+  const Space middle = globe.place(middle_of_shape(s, shape));
+  const IndexRange v = s.shape_vertices(shape);
+  for (int i = v.begin; i < v.end; ++i)
+    if ((globe.place({s.x[i], s.y[i]}) - middle).length() > reach) return false;
+  return true;
 }
 
 // Stretches of the rings and lines of a shape, and its points, each within reach of its middle.
@@ -152,22 +170,18 @@ std::vector<StoreBuffer> stretches_of(const Geodesic& geodesic, const StoreView&
 
 // Of a shape too large for one plane: the shape together with the ground around its edges, stretch by stretch, or
 // without it.
-StoreBuffer by_stretches(const NearMiddle& near, const Geodesic& geodesic, const StoreView& s, int shape,
-                         double distance) {
+StoreBuffer by_stretches(const NearMiddle& near, const Globe& globe, const StoreView& s, int shape, double distance) {
   std::vector<StoreBuffer> grounds;
   const StoreBuffer borders = borders_on_globe(s, shape);
-  const StoreBuffer pieces = edges_in_pieces(geodesic, borders.view(), 0, 20000);
-  for (const StoreBuffer& stretch : stretches_of(geodesic, pieces.view(), 0)) {
+  const StoreBuffer pieces = edges_in_pieces(globe, borders.view(), 0, longest_piece, tolerance_of(distance));
+  for (const StoreBuffer& stretch : stretches_of(globe.geodesic(), pieces.view(), 0)) {
     end_if_interrupted();
     grounds.push_back(near(stretch.view(), 0));
   }
   StoreBuffer ground = union_of(std::move(grounds));
   if (!s.holds_part(shape, ShapeKind::polygon)) return ground;
-  // The ground reaches as far to the other side of the edges, so that these have to be true to that only: a geodesic of
-  // this length bows by a quarter of the distance from a straight line in degrees, up to 85 degrees of latitude.
-  const double longest = std::min(20000.0, std::sqrt(2 * std::fabs(distance) * 6.37e6 / 11.5));
-  const StoreBuffer fine = edges_in_pieces(geodesic, s, shape, longest);
-  StoreBuffer inside = made_valid(cut_at_antimeridian(only_shape(fine), 0).store);
+  const int handle[] = {shape + 1};
+  StoreBuffer inside = made_valid(cut_at_antimeridian(ShapeRows{s, handle}, 0).store);
   if (ground.types.empty()) return inside;
   if (distance < 0) return mask(only_shape(inside), only_shape(ground), false).store;
   std::vector<StoreBuffer> both;
@@ -184,21 +198,21 @@ bool is_round(const BufferStyle& style) {
 
 Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
                        const BufferStyle& style) {
-  const Geodesic geodesic(ellipsoid);
-  const double half_turn = geodesic.distance({0, -90}, {0, 90});
+  const Globe globe(ellipsoid);
+  const double half_turn = globe.geodesic().distance({0, -90}, {0, 90});
   return buffers_by_row(rows, distances, [&](int row, double distance) -> StoreBuffer {
     const std::optional<StoreBuffer> in_pieces = full_turns_in_pieces(rows.store, row);
     const StoreView s = in_pieces ? in_pieces->view() : rows.store;
     const int shape = in_pieces ? 0 : row;
     if (distance >= half_turn && s.shape_vertices(shape).size() > 0) return whole_globe();
-    const NearMiddle near(ellipsoid, geodesic, distance, style);
+    const NearMiddle near(ellipsoid, globe, distance, style);
     // A plane would take seams for borders, which only matters inwards.
-    const bool in_a_plane = farthest_from_middle(geodesic, s, shape) <= reach && !(distance < 0 && has_seams(s, shape));
+    const bool in_a_plane = lies_within_reach(globe, s, shape) && !(distance < 0 && has_seams(s, shape));
     if (distance == 0 || !is_round(style) || in_a_plane) return near(s, shape);
     // Around its edges the ground is as wide, inwards too.
-    const NearMiddle around(ellipsoid, geodesic, std::fabs(distance), style);
+    const NearMiddle around(ellipsoid, globe, std::fabs(distance), style);
     if (distance < 0 && !s.holds_part(shape, ShapeKind::polygon)) return {};
-    return by_stretches(around, geodesic, s, shape, distance);
+    return by_stretches(around, globe, s, shape, distance);
   });
 }
 

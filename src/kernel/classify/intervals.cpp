@@ -19,28 +19,6 @@ std::vector<double> finite_sorted(std::span<const double> values) {
   return sorted;
 }
 
-std::vector<double> equal_breaks(std::span<const double> sorted, int classes) {
-  const double low = sorted.front(), width = sorted.back() - low;
-  std::vector<double> breaks;
-  for (int i = 0; i <= classes; ++i) breaks.push_back(low + i * width / classes);
-  breaks.back() = sorted.back();
-  return breaks;
-}
-
-std::vector<double> quantile_breaks(std::span<const double> sorted, int classes) {
-  std::vector<double> breaks;
-  for (int i = 0; i <= classes; ++i) {
-    const double h = static_cast<double>(sorted.size() - 1) * i / classes;
-    const auto below = static_cast<std::size_t>(std::floor(h));
-    double value = sorted[below];
-    if (below + 1 < sorted.size()) value += (h - std::floor(h)) * (sorted[below + 1] - sorted[below]);
-    breaks.push_back(value);
-  }
-  breaks.erase(std::unique(breaks.begin(), breaks.end()), breaks.end());
-  if (breaks.size() == 1) breaks.push_back(breaks[0]);
-  return breaks;
-}
-
 namespace {
 
 // The least value, the breaks that lie between the values, the greatest value.
@@ -51,6 +29,46 @@ std::vector<double> within_range(std::span<const double> sorted, const std::vect
   breaks.push_back(sorted.back());
   return breaks;
 }
+
+}  // namespace
+
+std::vector<double> equal_breaks(std::span<const double> sorted, int classes) {
+  const double low = sorted.front(), high = sorted.back(), width = high - low;
+  std::vector<double> inner;
+  for (int i = 1; i < classes; ++i)
+    inner.push_back(std::isfinite(width) ? low + i * width / classes : low * (1 - i * 1.0 / classes) + high * (i * 1.0 / classes));
+  return within_range(sorted, inner);
+}
+
+namespace {
+
+double quantile(std::span<const double> sorted, double share) {
+  const double h = static_cast<double>(sorted.size() - 1) * share;
+  const auto below = static_cast<std::size_t>(std::floor(h));
+  const double rest = h - std::floor(h);
+  return rest > 0 ? sorted[below] * (1 - rest) + sorted[below + 1] * rest : sorted[below];
+}
+
+std::vector<double> inner_quantiles(std::span<const double> sorted, int classes) {
+  std::vector<double> inner;
+  for (int i = 1; i < classes; ++i) inner.push_back(quantile(sorted, i * 1.0 / classes));
+  return inner;
+}
+
+}  // namespace
+
+std::vector<double> quantile_breaks(std::span<const double> sorted, int classes) {
+  std::vector<double> breaks = within_range(sorted, inner_quantiles(sorted, classes));
+  const auto above = sorted.subspan(static_cast<std::size_t>(
+      std::upper_bound(sorted.begin(), sorted.end(), sorted.front()) - sorted.begin()));
+  if (breaks.size() > 2 || classes < 2 || above.empty()) return breaks;
+  breaks = within_range(above, inner_quantiles(above, classes - 1));
+  breaks.front() = sorted.front();
+  breaks.insert(breaks.begin(), sorted.front());
+  return breaks;
+}
+
+namespace {
 
 double mean_of(std::span<const double> values) {
   ExactSum sum;
@@ -80,8 +98,8 @@ std::vector<double> geometric_breaks(std::span<const double> sorted, int classes
 }
 
 std::vector<double> round_breaks(std::span<const double> sorted, int classes) {
-  const double width = (sorted.back() - sorted.front()) / classes;
-  if (!(width > 0)) return {sorted.front(), sorted.back()};
+  const double width = sorted.back() / classes - sorted.front() / classes;
+  if (!(width > 1e-300)) return {sorted.front(), sorted.back()};
   const double power = std::pow(10, std::floor(std::log10(width)));
   double step = 10 * power, nearest = HUGE_VAL;
   for (const double times : {1.0, 2.0, 5.0, 10.0}) {
@@ -94,7 +112,13 @@ std::vector<double> round_breaks(std::span<const double> sorted, int classes) {
   std::vector<double> breaks;
   // Multiples are divided out where the step is below 1, so that they are the doubles nearest to round numbers.
   const double first = std::floor(sorted.front() / step), last = std::ceil(sorted.back() / step);
-  for (double i = first; i <= last; ++i) breaks.push_back(step < 1 ? i / std::round(1 / step) : i * step);
+  const int steps = static_cast<int>(std::min(last - first, 1e6));
+  for (int k = -1; k <= steps + 1; ++k)
+    breaks.push_back(step < 1 && step > 1e-15 ? (first + k) / std::round(1 / step) : (first + k) * step);
+  breaks.erase(std::unique(breaks.begin(), breaks.end()), breaks.end());
+  // The first and the last are there for what rounding leaves beyond the others.
+  while (breaks.size() > 2 && breaks[1] <= sorted.front()) breaks.erase(breaks.begin());
+  while (breaks.size() > 2 && breaks[breaks.size() - 2] >= sorted.back()) breaks.pop_back();
   return breaks;
 }
 

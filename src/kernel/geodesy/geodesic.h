@@ -31,6 +31,8 @@ class Geodesic {
 
   // Latitudes beyond 90 degrees and what is not finite give NaN.
   GeodesicArc inverse(GeoPoint from, GeoPoint to) const { return solve(from, to, true); }
+  // The same without the area.
+  GeodesicArc line(GeoPoint from, GeoPoint to) const { return solve(from, to, false); }
   double distance(GeoPoint from, GeoPoint to) const { return solve(from, to, false).distance; }
   GeodesicEnd direct(GeoPoint from, double azimuth, double distance) const;
 

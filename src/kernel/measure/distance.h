@@ -1,7 +1,5 @@
-// How far apart two shapes of any types are.
+// How far apart two shapes of any types are in the plane; on the globe see globe_shape.h.
 #pragma once
-#include "../crs/crs.h"
-#include "../geodesy/geodesic.h"
 #include "../shapes/store.h"
 
 namespace civic {
@@ -17,10 +15,5 @@ NearestPlaces nearest_places(const StoreView& a, int shape_a, const StoreView& b
 // Whether two shapes have the same dimension and every vertex of each lies within the tolerance of the other's lines,
 // borders or points, in coordinate units. Two empty shapes are.
 bool nearly_equal(const StoreView& a, int shape_a, const StoreView& b, int shape_b, double tolerance);
-
-// On longitude and latitude in degrees, along the ellipsoid: between points the geodesic; between other shapes the
-// places are found on the azimuthal equidistant projection around the middle between them, made anew until they stay.
-double ellipsoidal_distance(const Ellipsoid& ellipsoid, const Geodesic& geodesic, const StoreView& a, int shape_a,
-                            const StoreView& b, int shape_b);
 
 }  // namespace civic

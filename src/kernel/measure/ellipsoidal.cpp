@@ -105,6 +105,63 @@ double ring_area(const Geodesic& geodesic, const StoreView& s, IndexRange v) {
   return std::min(area, geodesic.whole_area() - area);
 }
 
+// Gauss-Legendre quadrature with eight nodes on [0, 1]: sums term(t) * weight.
+template <class Term>
+double quadrature(const Term& term) {
+  constexpr double nodes[] = {0.1834346424956498, 0.5255324099163290, 0.7966664774136267, 0.9602898564975363};
+  constexpr double weights[] = {0.3626837833783620, 0.3137066458778873, 0.2223810344533745, 0.1012285362903763};
+  double sum = 0;
+  for (int i = 0; i < 4; ++i) sum += weights[i] / 2 * (term((1 - nodes[i]) / 2) + term((1 + nodes[i]) / 2));
+  return sum;
+}
+
+// What edges that are straight in degrees measure, latitude by latitude. Such an edge is cut where the integrands
+// change too much for the quadrature.
+class StraightEdges {
+ public:
+  explicit StraightEdges(const Ellipsoid& ellipsoid) : a_(ellipsoid.semi_major), e2_(ellipsoid.e2()) {}
+
+  // The zones between a ring's edges and the parallel of its first vertex, which keeps the digits of small rings.
+  double ring_area(const StoreView& s, IndexRange v) const {
+    ExactSum swept, zone;  // `zone`: of a radian of longitude, from the first vertex's latitude to here
+    for (int i = v.begin; i + 1 < v.end; ++i)
+      in_pieces(s, i, 0.3, [&](double from, double rise, double turn) {
+        const double whole = rise * quadrature([&](double t) { return zone_at(from + t * rise); });
+        const double mean = rise * quadrature([&](double t) { return (1 - t) * zone_at(from + t * rise); });
+        swept.add(turn * (zone.value() + mean));
+        zone.add(whole);
+      });
+    return std::fabs(swept.value());
+  }
+  double line_length(const StoreView& s, IndexRange v) const {
+    double sum = 0;
+    for (int i = v.begin; i + 1 < v.end; ++i)
+      in_pieces(s, i, 0.05, [&](double from, double rise, double turn) {
+        sum += quadrature([&](double t) {
+          const double latitude = from + t * rise, sine = std::sin(latitude), w2 = 1 - e2_ * sine * sine;
+          const double normal = a_ / std::sqrt(w2);
+          return std::hypot(normal * (1 - e2_) / w2 * rise, normal * std::cos(latitude) * turn);
+        });
+      });
+    return sum;
+  }
+
+ private:
+  // Of a radian of longitude and one of latitude.
+  double zone_at(double latitude) const {
+    const double sine = std::sin(latitude), w2 = 1 - e2_ * sine * sine;
+    return a_ * a_ * (1 - e2_) * std::cos(latitude) / (w2 * w2);
+  }
+  // Calls piece(latitude, rise, turn), in radians.
+  template <class Piece>
+  static void in_pieces(const StoreView& s, int i, double most, const Piece& piece) {
+    const double from = s.y[i] * degree, rise = (s.y[i + 1] - s.y[i]) * degree, turn = (s.x[i + 1] - s.x[i]) * degree;
+    const int pieces = std::isfinite(rise) ? std::max(1, static_cast<int>(std::ceil(std::fabs(rise) / most))) : 1;
+    for (int k = 0; k < pieces; ++k) piece(from + rise * k / pieces, rise / pieces, turn / pieces);
+  }
+  double a_, e2_;
+};
+
 }  // namespace
 
 double ellipsoidal_area(const Geodesic& geodesic, const StoreView& store, int shape) {
@@ -123,6 +180,16 @@ double ellipsoidal_perimeter(const Geodesic& geodesic, const StoreView& store, i
   double sum = 0;
   each_border(store, shape, [&](const GlobeEdge& edge, int) { sum += length_of_border(geodesic, edge); });
   return sum;
+}
+
+double straight_area(const Ellipsoid& ellipsoid, const StoreView& store, int shape) {
+  const StraightEdges edges(ellipsoid);
+  return area_of_rings(store, shape, [&](IndexRange v) { return edges.ring_area(store, v); });
+}
+
+double straight_length(const Ellipsoid& ellipsoid, const StoreView& store, int shape) {
+  const StraightEdges edges(ellipsoid);
+  return sum_over_rings(store, shape, ShapeKind::line, [&](IndexRange v, bool) { return edges.line_length(store, v); });
 }
 
 }  // namespace civic

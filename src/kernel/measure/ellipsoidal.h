@@ -16,4 +16,8 @@ double ellipsoidal_length(const Geodesic& geodesic, const StoreView& store, int 
 // Length of the borders of the polygon parts: all rings, but for edges that are none on the globe, see seams.h.
 double ellipsoidal_perimeter(const Geodesic& geodesic, const StoreView& store, int shape);
 
+// The same for edges that are straight in degrees, as overlays cut them: the pieces of a shape add up to it.
+double straight_area(const Ellipsoid& ellipsoid, const StoreView& store, int shape);
+double straight_length(const Ellipsoid& ellipsoid, const StoreView& store, int shape);
+
 }  // namespace civic

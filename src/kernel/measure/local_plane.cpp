@@ -56,15 +56,14 @@ GeoPoint middle_of_shape(const StoreView& s, int shape) {
   return {std::atan2(y, x) / degree, std::atan2(z, std::hypot(x, y)) / degree};
 }
 
-StoreBuffer edges_in_pieces(const Geodesic& geodesic, const StoreView& s, int shape, double longest) {
+StoreBuffer edges_in_pieces(const Globe& globe, const StoreView& s, int shape, double longest, double tolerance) {
   return with_vertices_between(s, shape, [&](ShapeBuilder& builder, int, int i) {
-    const GeoPoint from{s.x[i], s.y[i]};
-    const GeodesicArc edge = geodesic.inverse(from, {s.x[i + 1], s.y[i + 1]});
-    const int pieces = edge.distance > longest ? static_cast<int>(std::ceil(edge.distance / longest)) : 1;
-    for (int k = 1; k < pieces; ++k) {
-      const GeodesicEnd at = geodesic.direct(from, edge.azimuth1, edge.distance * k / pieces);
-      builder.vertex(at.longitude, at.latitude);
-    }
+    const GeoPoint from{s.x[i], s.y[i]}, to{s.x[i + 1], s.y[i + 1]};
+    const double east = to.longitude - from.longitude, north = to.latitude - from.latitude;
+    const double cut = std::max(std::sqrt(globe.swerve(from, to) / tolerance), globe.rough_length(from, to) / longest);
+    const int pieces = static_cast<int>(std::ceil(std::min(cut, 1e6)));
+    for (int k = 1; k < pieces; ++k)
+      builder.vertex(from.longitude + east * k / pieces, from.latitude + north * k / pieces);
   });
 }
 

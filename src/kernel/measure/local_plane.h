@@ -4,8 +4,8 @@
 #include <memory>
 
 #include "../crs/projection.h"
-#include "../geodesy/geodesic.h"
 #include "../shapes/store.h"
+#include "globe_shape.h"
 
 namespace civic {
 
@@ -25,7 +25,8 @@ class LocalPlane {
 // The middle of a shape's vertices on the globe, across the antimeridian too.
 GeoPoint middle_of_shape(const StoreView& store, int shape);
 
-// A shape in degrees whose edges are cut along their geodesics into pieces of some length at most.
-StoreBuffer edges_in_pieces(const Geodesic& geodesic, const StoreView& store, int shape, double longest);
+// A shape in degrees whose edges, straight there, are cut into pieces of some length at most that lie as near to
+// geodesics as asked.
+StoreBuffer edges_in_pieces(const Globe& globe, const StoreView& store, int shape, double longest, double tolerance);
 
 }  // namespace civic

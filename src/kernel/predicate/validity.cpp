@@ -114,6 +114,7 @@ class PolygonCheck {
     return found;
   }
   Finding meet(const Edge& e, const Edge& f) {
+    if (e.ring == f.ring && (follows(e, f) || follows(f, e))) return {};
     const int fa = orientation(e.a, e.b, f.a), fb = orientation(e.a, e.b, f.b), ea = orientation(f.a, f.b, e.a),
               eb = orientation(f.a, f.b, e.b);
     if (fa * fb < 0 && ea * eb < 0) return at(Problem::crossing, crossing_of(e, f));
@@ -132,6 +133,8 @@ class PolygonCheck {
       touches_[shared[0]];
     return {};
   }
+  // Whether one edge goes on where the other ends, and not along it, so that they share that vertex only.
+  static bool follows(const Edge& e, const Edge& f) { return e.b == f.a && orientation(e.a, e.b, f.b) != 0; }
   bool same_ring(int r, int s) const {
     std::vector<XY> p = rings_[r].places, q = rings_[s].places;
     std::sort(p.begin(), p.end());

@@ -8,6 +8,7 @@
 #include "../base/sort_by_key.h"
 #include "../index/kept_index.h"
 #include "../measure/distance.h"
+#include "../measure/globe_shape.h"
 
 namespace civic {
 namespace {
@@ -24,7 +25,7 @@ class Planar {
     const double dy = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax});
     return dx * dx + dy * dy > limit * limit * (1 + 1e-12);
   }
-  double distance(int i, int j, const Box& a, const Box& b) const {
+  double distance(int i, int j, const Box& a, const Box& b, double) const {
     if (a.is_place() && b.is_place()) return bound(a, b);
     return nearest_places(x_.store, x_[i], y_.store, y_[j]).distance;
   }
@@ -33,33 +34,43 @@ class Planar {
   const ShapeRows &x_, &y_;
 };
 
-class OnEllipsoid {
+class OnGlobe {
  public:
-  OnEllipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid)
-      : x_(x), y_(y), ellipsoid_(ellipsoid), geodesic_(ellipsoid) {}
-  Box box(int j) const { return y_.box(j); }
-  // On the sphere of the least radius of curvature: beyond the parallels and meridians between.
+  OnGlobe(const ShapeRows& x, const ShapeRows& y, const Globe& globe)
+      : globe_(globe), x_(globe, x), y_(globe, y), radius_(globe.least_radius()) {}
+  Box box(int j) const { return y_.rows().box(j); }
+  // Boxes hold the edges, which are straight in degrees. No line on the ellipsoid is shorter than that with the same
+  // degrees on the sphere of its least radius of curvature.
   double bound(const Box& a, const Box& b) const {
-    const double radius = ellipsoid_.semi_major * (1 - ellipsoid_.flattening()) * (1 - ellipsoid_.flattening());
+    return 0.999999 * 2 * radius_ * std::asin(std::min(1.0, std::sqrt(half_chord_squared(a, b))));
+  }
+  bool beyond(const Box& a, const Box& b, double limit) const {
+    const double angle = limit / (0.999999 * 2 * radius_);
+    if (!(angle < pi / 2)) return false;
+    const double chord = std::sin(angle);
+    return half_chord_squared(a, b) > chord * chord * (1 + 1e-12);
+  }
+  // Infinite where it is certainly beyond the limit.
+  double distance(int i, int j, const Box&, const Box&, double limit) const {
+    return distance_of_rows(globe_, x_, i, y_, j, limit);
+  }
+  bool within(int i, int j, double limit) const { return within_on_globe(globe_, x_[i], y_[j], limit); }
+
+ private:
+  // Of the unit sphere, between any two places of the boxes at least (the haversine formula).
+  static double half_chord_squared(const Box& a, const Box& b) {
     const double north = std::max({0.0, b.ymin - a.ymax, a.ymin - b.ymax}) * degree;
     double east = std::max({0.0, b.xmin - a.xmax, a.xmin - b.xmax});
     east = std::max(0.0, std::min(east, 360 - (std::max(a.xmax, b.xmax) - std::min(a.xmin, b.xmin)))) * degree;
-    // To the nearer meridian, from where a is nearest to the pole.
-    const double polar = std::min(90.0, std::max(std::fabs(a.ymin), std::fabs(a.ymax))) * degree;
-    const double across =
-        std::asin(std::min(1.0, std::max(0.0, std::cos(polar)) * (east < pi / 2 ? std::sin(east) : 1.0)));
-    return 0.999999 * radius * std::max(north, across);
+    const double s = std::sin(north / 2), t = std::sin(east / 2);
+    return s * s + least_cosine(a) * least_cosine(b) * t * t;
   }
-  bool beyond(const Box&, const Box&, double) const { return false; }
-  double distance(int i, int j, const Box& a, const Box& b) const {
-    if (a.is_place() && b.is_place()) return geodesic_.distance({a.xmin, a.ymin}, {b.xmin, b.ymin});
-    return ellipsoidal_distance(ellipsoid_, geodesic_, x_.store, x_[i], y_.store, y_[j]);
+  static double least_cosine(const Box& a) {
+    return std::max(0.0, std::cos(std::min(90.0, std::max(std::fabs(a.ymin), std::fabs(a.ymax))) * degree));
   }
-
- private:
-  const ShapeRows &x_, &y_;
-  const Ellipsoid& ellipsoid_;
-  const Geodesic geodesic_;
+  const Globe& globe_;
+  const GlobeRows x_, y_;
+  const double radius_;
 };
 
 // The search for one row: what is known of the nearest so far, and what is still to be opened, nearest first.
@@ -80,7 +91,7 @@ class Search {
     row_ = row;
     // The nearest row is no farther than the one that was nearest to the row before, which lies close by.
     hint_ = count_ == 1 && last_ >= 0
-                ? std::min(within_, metric_.distance(row, last_, box, metric_.box(last_)) * (1 + 1e-12))
+                ? std::min(within_, metric_.distance(row, last_, box, metric_.box(last_), within_) * (1 + 1e-12))
                 : within_;
     push(tree_.root(), box);
     while (!open_.empty()) {
@@ -112,7 +123,7 @@ class Search {
   }
 
   void measure(const RTree::Node& leaf, const Box& box) {
-    const double distance = metric_.distance(row_, tree_.row(leaf), box, tree_.box(leaf));
+    const double distance = metric_.distance(row_, tree_.row(leaf), box, tree_.box(leaf), limit());
     if (distance <= limit()) keep({row_, tree_.row(leaf), distance});
   }
   double limit() const { return found_.size() < count_ ? hint_ : kth_; }
@@ -187,9 +198,41 @@ NearRows nearest_rows(const ShapeRows& x, const ShapeRows& y, const NearWanted& 
   return search_all(x, y, Planar(x, y), wanted);
 }
 
-NearRows nearest_rows_on_ellipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
-                                   const NearWanted& wanted) {
-  return search_all(x, y, OnEllipsoid(x, y, ellipsoid), wanted);
+NearRows nearest_rows_on_globe(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
+                               const NearWanted& wanted) {
+  const Globe globe(ellipsoid);
+  return search_all(x, y, OnGlobe(x, y, globe), wanted);
+}
+
+std::vector<RowPair> pairs_within_on_globe(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
+                                           double distance) {
+  const Globe globe(ellipsoid);
+  const OnGlobe metric(x, y, globe);
+  const auto index = index_of(y);
+  const RTree& tree = *index;
+  if (tree.size() == 0) return {};
+  return parallel_collect<RowPair>(x.size(), 64, [&](std::size_t begin, std::size_t end, auto& out) {
+    std::vector<RTree::Node> open;
+    for (int row = static_cast<int>(begin); row < static_cast<int>(end); ++row) {
+      const Box box = x.box(row);
+      if (box.empty()) continue;
+      const std::size_t first = out.size();
+      open.assign(1, tree.root());
+      while (!open.empty()) {
+        const RTree::Node node = open.back();
+        open.pop_back();
+        if (metric.beyond(box, tree.box(node), distance)) continue;
+        if (!tree.is_leaf(node)) {
+          tree.children(node, [&](const RTree::Node& child) { open.push_back(child); });
+        } else if (metric.within(row, tree.row(node), distance)) {
+          out.push_back({row, tree.row(node)});
+        }
+      }
+      std::sort(out.begin() + static_cast<std::ptrdiff_t>(first), out.end(),
+                [](const RowPair& a, const RowPair& b) { return a.y < b.y; });
+      end_if_interrupted();
+    }
+  });
 }
 
 }  // namespace civic

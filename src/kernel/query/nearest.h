@@ -4,6 +4,7 @@
 
 #include "../crs/crs.h"
 #include "../shapes/store.h"
+#include "relate.h"
 
 namespace civic {
 
@@ -28,7 +29,11 @@ struct NearRows {
 NearRows nearest_rows(const ShapeRows& x, const ShapeRows& y, const NearWanted& wanted);
 
 // On longitude and latitude in degrees, along the ellipsoid in its unit.
-NearRows nearest_rows_on_ellipsoid(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
-                                   const NearWanted& wanted);
+NearRows nearest_rows_on_globe(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
+                               const NearWanted& wanted);
+
+// The pairs within a distance there, by x, then by y.
+std::vector<RowPair> pairs_within_on_globe(const ShapeRows& x, const ShapeRows& y, const Ellipsoid& ellipsoid,
+                                           double distance);
 
 }  // namespace civic
