@@ -193,8 +193,8 @@ core_encode_kml <- function(handles, store, columns, layer, decimals) {
     .Call(`_civicatlas_core_encode_kml`, handles, store, columns, layer, decimals)
 }
 
-core_read_delimited <- function(text, separator, skip_damaged) {
-    .Call(`_civicatlas_core_read_delimited`, text, separator, skip_damaged)
+core_read_delimited <- function(text, separator, skip_damaged, numbers) {
+    .Call(`_civicatlas_core_read_delimited`, text, separator, skip_damaged, numbers)
 }
 
 core_settle_numbers <- function(text) {
@@ -307,6 +307,10 @@ core_distortion <- function(lon, lat, crs) {
 
 core_planar_centroids <- function(handles, store) {
     .Call(`_civicatlas_core_planar_centroids`, handles, store)
+}
+
+core_globe_centroids <- function(handles, store, crs) {
+    .Call(`_civicatlas_core_globe_centroids`, handles, store, crs)
 }
 
 core_inner_points <- function(handles, store) {

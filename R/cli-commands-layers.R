@@ -98,6 +98,10 @@ register_command("convert", function() {
     new_option("columns", "columns", "columns to keep, separated by commas"),
     new_option("crs", "crs", "label the layer with this CRS (coordinates stay; see reproject)"),
     new_option("mend-numbers", "flag", "turn text that holds numbers into numbers"),
+    new_option("skip", "whole", "CSV and spreadsheets: lines of titles above the header"),
+    new_option("range", "text", "spreadsheets: the cells to read, as B3:F40"),
+    new_option("decimal", "choice", "CSV and spreadsheets: the mark that divides decimals", values = c(".", ",")),
+    new_option("missing", "text", "CSV and spreadsheets: a text that stands for missing values"),
     new_option("skip-damaged", "flag", "leave out what cannot be read, and list it")
   )), "civicatlas convert cells.zip cells.geojson --decimals 6", convert_command)
 })

@@ -119,7 +119,8 @@ read_input <- function(text, o, known, first, columns = NULL) {
   }
   place <- if (is.null(o$from)) text else with_ending(text, o$from)
   read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), columns = !!columns_option(columns),
-             encoding = o$encoding, damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
+             encoding = o$encoding, skip = o[["skip"]] %||% 0, range = o[["range"]], decimal = o[["decimal"]], missing = o[["missing"]],
+             damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
 }
 
 # A file whose name does not tell its format, under one that does.

@@ -83,7 +83,7 @@ write_stream <- function(x, con = pipe_out()) {
   columns <- writable_columns(x, NULL, keep = character())
   kinds <- vapply(as.list(attribute_table(x)), kind_of_column, "")
   about <- list(version = 1L, crs = if (!is.null(crs)) if (is.na(crs$code)) crs_text(crs, "wkt2") else crs$code, columns = as.list(kinds),
-                history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), c("stale", "code", "given"))]))
+                history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), c("stale", "code", "given", "state", "change"))]))
   line <- write_json(list(civicatlas = about))
   encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), columns, -1L, "", "lines"))
   on.exit(close(con))

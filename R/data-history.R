@@ -1,6 +1,7 @@
 #' What was done to a frame
 #'
-#' Every verb of the package adds a line to the frame it returns; dplyr's verbs carry the lines along.
+#' Every verb of the package adds a line to the frame it returns; dplyr's verbs carry the lines along. Where rows or columns were changed in
+#' between by other means, the note of the next step says so.
 #' @param x A spatial frame.
 #' @return A tibble of one row a step: `step`, `verb`, `call` (text), `rows_in`, `rows_out`, `note` (what was dropped or
 #'   changed and why; `NA` where nothing was) and `seconds`.
@@ -24,14 +25,38 @@ clock <- function() proc.time()[["elapsed"]]
 record <- function(verb, out, from, rows_in, account, stale) {
   if (!is_spatial_frame(out)) return(out)
   earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()
-  words <- account_in_words(account)
+  change <- if (is.null(said$command)) change_since(from, utils::tail(earlier, 1))
+  words <- c(change, account_in_words(account))
   step <- list(
     verb = verb$name, call = said$command %||% call_text(verb$call), rows_in = as.integer(rows_in), rows_out = nrow(out),
-    note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3), account = account, stale = stale,
+    note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3), account = account, stale = stale, change = change,
     code = paste(deparse(verb$call, width.cutoff = 500L, nlines = 20), collapse = "\n"), given = given_values(verb$frame, verb$arguments, earlier)
   )
+  step$state <- state_of(out)
   attr(out, "history") <- c(earlier, list(step))
   out
+}
+
+# What tells whether a frame is still as a verb left it: rows by their shapes, and columns by where they lie in memory, which holds in one process.
+state_of <- function(x) {
+  columns <- as.list(plain(x))
+  list(rows = nrow(x), shapes = rlang::hash(handles_of(as_shapes(x))), columns = vapply(columns[!vapply(columns, is_shapes, NA)], rlang::obj_address, ""),
+       process = process_id())
+}
+
+process_id <- function() paste(Sys.getpid(), said$process <- said$process %||% rlang::hash(Sys.time()))
+
+# What became of a frame since its last step by other means than verbs, in words; NULL where nothing did.
+change_since <- function(x, last) {
+  state <- if (length(last) && is_spatial_frame(x)) last[[1]]$state
+  if (is.null(state)) return(NULL)
+  if (nrow(x) != state$rows) return(paste0(format_count(state$rows), " rows had become ", format_count(nrow(x)), " by other means"))
+  now <- state_of(x)
+  if (now$shapes != state$shapes) return("rows had been put in another order, or shapes changed, by other means")
+  changed <- setdiff(names(now$columns), names(state$columns))
+  if (now$process == state$process) changed <- names(now$columns)[!now$columns %in% state$columns]
+  gone <- setdiff(names(state$columns), names(now$columns))
+  if (length(c(changed, gone))) paste("columns had been changed by other means:", paste(unique(c(changed, gone)), collapse = ", "))
 }
 
 # The values of a verb's arguments that are worked out by now, by name: short vectors, the code of expressions, CRSs as text; of other frames
@@ -55,8 +80,13 @@ variable_given <- function(name, frame, columns) {
 given_value <- function(value) {
   if (rlang::is_quosure(value)) return(code_given(value))
   if (inherits(value, "crs")) return(crs_given(value))
-  if (is.data.frame(value)) return(list(history = short_history(value), crs = crs_given(if (is_spatial_frame(value)) crs_of(value))))
+  if (is.data.frame(value)) return(frame_given(value))
   if (is.atomic(value) && !is.object(value)) short_vector(value)
+}
+
+frame_given <- function(frame) {
+  history <- short_history(frame)
+  Filter(Negate(is.null), list(history = history, crs = crs_given(if (is_spatial_frame(frame)) crs_of(frame)), change = change_since(frame, utils::tail(history, 1))))
 }
 
 code_given <- function(asked) if (!rlang::quo_is_null(asked) && !rlang::quo_is_missing(asked)) list(code = rlang::quo_text(asked))

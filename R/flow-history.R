@@ -1,7 +1,7 @@
 #' A workflow from what was done
 #'
-#' The history of a frame, and those of the frames that came into it, as the text of a workflow: each file that was read is an input, each verb a step. What
-#' dplyr's verbs did is in no history, and so in no workflow.
+#' The history of a frame, and those of the frames that came into it, as the text of a workflow: each file that was read is an input, each verb a step. A
+#' frame whose rows or columns were changed in between by other means, such as dplyr's verbs, is refused, as a run would give other rows.
 #'
 #' @param x A spatial frame, made of layers that were read.
 #' @param inputs Values that become inputs, by name: `c(distance = 400)`, wherever they stand in the steps.
@@ -21,7 +21,9 @@ workflow_of <- function(x, inputs = NULL, title = "A workflow", file = NULL) {
   made <- new.env(parent = emptyenv())
   made$inputs <- list()
   made$steps <- list()
-  last <- steps_of_history(attr(x, "history", exact = TRUE), made, call)
+  history <- attr(x, "history", exact = TRUE)
+  last <- steps_of_history(history, made, call)
+  need_no_change(change_since(x, utils::tail(history, 1)), "after the last step", call)
   if (!length(made$steps)) fail("workflow", "Nothing was done to {.arg x} but reading it.", call = call)
   values <- as.list(inputs)
   used <- unlist(lapply(made$steps, `[[`, "options"))
@@ -86,7 +88,14 @@ put_step <- function(made, command, takes, options) {
   name
 }
 
+need_no_change <- function(change, when, call) {
+  if (is.null(change)) return(invisible())
+  fail("workflow", c("Something was done {when} that is in no step: {change}.",
+                     i = "{.fn keep_rows} chooses rows, and a workflow's command {.code compute} makes columns."), call = call)
+}
+
 add_step <- function(step, last, made, call) {
+  need_no_change(step$change, paste0("before ", step$verb, "()"), call)
   words <- strsplit(command_of_verb[step$verb] %|% "", " ")[[1]]
   command <- words[1]
   if (is.na(command) || !command %in% commands_of_workflows()) no_command(step, call)
@@ -115,7 +124,11 @@ left_over <- function(given, places, verb) {
 # The other layers of a step, with the steps that made them; where a verb took a layer with itself, that one.
 others_of_step <- function(given, roles, last, made, call) {
   roles <- Filter(function(role) role != "layer", roles)
-  found <- lapply(names(roles), function(arg) if (is.null(given[[arg]])) last else steps_of_history(given[[arg]]$history, made, call))
+  found <- lapply(names(roles), function(arg) {
+    if (is.null(given[[arg]])) return(last)
+    need_no_change(given[[arg]]$change, "to another layer of a step", call)
+    steps_of_history(given[[arg]]$history, made, call)
+  })
   stats::setNames(found, unlist(roles))
 }
 

@@ -25,12 +25,16 @@ layers_of_spreadsheet <- function(source) {
 }
 
 read_spreadsheet <- function(source, query) {
-  read <- function() suppressMessages(readxl::read_excel(source$path, sheet = source$layer, guess_max = 100000L, .name_repair = "minimal"))
+  asked <- query$table
+  read <- function() {
+    suppressMessages(readxl::read_excel(source$path, sheet = source$layer, range = asked$range, skip = asked$skip %||% 0, na = c("", asked$missing),
+                                        guess_max = 100000L, .name_repair = "minimal"))
+  }
   data <- read_apart(source$path, source$name, query$call, read, function(e) {
     fail("format", c("Cannot read sheet {.val {source$layer}} of {.file {source$name}}.", x = "{said_by(e)}"), call = query$call)
   })
   names(data) <- filled_names(names(data))
-  table_layer(lapply(data, sheet_column), source, query)
+  table_layer(lapply(data, function(column) numbers_of_text(sheet_column(column), query)), source, query)
 }
 
 filled_names <- function(names) {
@@ -60,14 +64,47 @@ stream_csv <- function(source, query, rows, give, again) {
 }
 
 csv_content <- function(bytes, source, query) {
-  bytes <- in_utf8(bytes, source, query)
+  bytes <- without_first_lines(in_utf8(bytes, source, query), query$table$skip %||% 0)
   separator <- csv_separator(source$name, bytes)
-  table <- core(core_read_delimited(bytes, separator, query$skip_damaged), source = source$name, call = query$call)
+  settled <- is.null(query$table$decimal) && is.null(query$table$missing)
+  table <- core(core_read_delimited(bytes, separator, query$skip_damaged, settled), source = source$name, call = query$call)
   report_notices(table$notices, source$name)
-  data <- lapply(table$columns, typed_column)
+  data <- lapply(table$columns, function(column) typed_column(numbers_of_text(column, query)))
   names(data) <- filled_names(names(data))
+  if (separator == ";" && settled) tell_of_points(data, basename(source$name))
   table_layer(data, source, query)
 }
+
+# The text below so many lines, of titles and notes.
+without_first_lines <- function(bytes, lines) {
+  if (!lines) return(bytes)
+  ends <- which(bytes == as.raw(10))
+  if (length(ends) < lines) raw() else bytes[-seq_len(ends[lines])]
+}
+
+# Text as the user says that a table writes numbers: what stands for missing values, and the mark of decimals.
+numbers_of_text <- function(text, query) {
+  asked <- query$table
+  if (!is.character(text) || (is.null(asked$decimal) && is.null(asked$missing))) return(text)
+  text[trimws(text) %in% asked$missing] <- NA
+  if (identical(asked$decimal %||% ".", ".")) return(core(core_settle_numbers(text)))
+  mended <- mend_text(text, asked$decimal, "NA")
+  if (mended$count && !length(c(mended$unread, mended$zeros, mended$large))) mended$values else text
+}
+
+# In a file of decimal commas, points may divide thousands.
+tell_of_points <- function(data, name) {
+  has_commas <- function(column) is.character(column) && mean(grepl("^\\s*-?[0-9.]*,[0-9]+\\s*$", column[!is.na(column)])) %in% 1
+  has_points <- function(column) is.double(column) && !is.object(column) && any(column != round(column), na.rm = TRUE) && all(is_thousandth(column), na.rm = TRUE)
+  if (!any(vapply(data, has_commas, NA))) return(invisible())
+  columns <- names(data)[vapply(data, has_points, NA)]
+  remedy <- typed("decimal = \",\"", "--decimal ,")
+  if (!length(columns)) return(say(c("!" = "{.file {name}} writes decimals with a comma: read it with {.code {remedy}}.")))
+  caution("data", c("{.file {name}} writes decimals with a comma, and points in {.val {columns}}, which were taken to divide decimals.",
+                    i = "{.code {remedy}} takes them to divide thousands, and reads the commas."))
+}
+
+is_thousandth <- function(values) abs(values * 1000 - round(values * 1000)) < 1e-6
 
 # The text in UTF-8, without a byte order mark. What is not valid UTF-8 is taken for Windows-1252 unless told otherwise.
 in_utf8 <- function(bytes, source, query) {
@@ -122,13 +159,13 @@ csv_separator <- function(name, bytes) {
 # Text that is all logical, dates or times becomes so; anything else stays text.
 typed_column <- function(text) {
   if (!is.character(text)) return(text)
-  present <- unique(trimws(text[!is.na(text)]))
-  present <- present[nzchar(present)]
+  blank <- trimws(text) %in% c("", "NA")  # as R writes it, beside values of another type
+  present <- unique(trimws(text[!is.na(text) & !blank]))
   for (type in column_types) {
     if (!length(present) || !all(grepl(type$pattern, present, perl = TRUE))) next
-    values <- type$convert(text)
+    values <- type$convert(replace(text, blank, NA))
     if (is.null(values)) break
-    if (!anyNA(values[!is.na(text) & nzchar(trimws(text))])) return(values)
+    if (!anyNA(values[!is.na(text) & !blank])) return(values)
   }
   text
 }
@@ -163,7 +200,7 @@ likely_shape_columns <- function(data) {
   }
   for (pair in coordinate_names) {
     at <- match(pair, lower)
-    if (!anyNA(at) && all(vapply(data[at], is.numeric, NA))) return(list(coords = names(data)[at]))
+    if (!anyNA(at) && all(vapply(data[at], function(column) is.numeric(column) || !length(column), NA))) return(list(coords = names(data)[at]))
   }
 }
 

@@ -18,6 +18,9 @@
 #' @param encoding Encoding of text in a dBASE table or CSV file, over what the file says.
 #' @param coords,wkt CSV and spreadsheets: names of two columns of coordinates (easting or longitude first), or of one of
 #'   well-known text. By default they are found by their names; a table without them stays a plain tibble.
+#' @param skip,range CSV and spreadsheets: how many lines of titles stand above the header; spreadsheets: the cells to read, as `"B3:F40"`.
+#' @param decimal,missing CSV and spreadsheets: the mark that divides decimals in numbers, `"."` or `","` (points or commas then divide thousands), and
+#'   texts that stand for missing values. By default `NA`, as R writes it, is missing in columns of numbers, dates and logical values.
 #' @param damaged `"refuse"` a source that is damaged, or `"skip"` what cannot be read and list it in a warning.
 #' @return A spatial frame, or a plain tibble where the source is a table without shapes. Rings are closed, shells
 #'   counter-clockwise. Null geometries are missing shapes, deleted dBASE records are left out. Whole numbers beyond 2^53
@@ -34,9 +37,11 @@
 #' read_layer(demo_file("rooms.geojson"), where = seats > 100, columns = c(name, seats))
 #' @export
 read_layer <- function(source, layer = NULL, where = NULL, within = NULL, columns = NULL, crs = NULL, encoding = NULL,
-                       coords = NULL, wkt = NULL, damaged = "refuse") {
+                       coords = NULL, wkt = NULL, skip = 0, range = NULL, decimal = NULL, missing = NULL, damaged = "refuse") {
   verb <- begin_verb("read_layer")
   call <- rlang::current_env()
+  if (!is_count(skip, 0)) fail("argument", "{.arg skip} must be a whole number of 0 or more.", call = call)
+  if (!is.null(decimal)) one_of(decimal, c(".", ","), "decimal", call = call)
   one_of(damaged, c("refuse", "skip"), "damaged", call = call)
   where <- rlang::enquo(where)
   columns <- rlang::enquo(columns)
@@ -44,12 +49,17 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   parts <- parts_of_where(where, call)
   query <- new_query(parts$where, within, if (is.null(parts$shapes)) columns else rlang::quo(NULL), as_crs(crs, call = call), encoding, coords, wkt, damaged,
                      call, parts$plain)
+  query$table <- list(skip = skip, range = range, decimal = decimal, missing = missing)
   opened <- open_source(source, layer, call)
   on.exit(close_source(opened))
   found <- with_progress(paste("Reading", opened$name), read_source(opened, query))
   out <- within_crossing(frame_of(found), within)
   if (!is.null(parts$shapes)) out <- choose_after(out[rows_of_tree(out, parts$shapes, call = call), ], columns, call)
   out <- announce_layer(out, opened$name, found$rows)
+  if (!is.null(crs) && !is_spatial_frame(out)) {
+    caution("crs", c("{.arg crs} was not used, as {.file {basename(opened$name)}} is a table without shapes.",
+                     i = "Columns of coordinates are named by {.arg coords} or {.arg wkt}."))
+  }
   left <- if (isTRUE(found$rows > nrow(out))) entry(found$rows - nrow(out), "for which where or within does not hold", "left out")
   end_verb(verb, out, NULL, account(left), found$rows %||% nrow(out), line = NULL)
 }

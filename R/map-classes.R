@@ -27,7 +27,7 @@ draw_classes <- function(breaks, palette = "harbour", reverse = FALSE, title = N
     ggplot2::geom_rect(ggplot2::aes(xmin = .data$from, xmax = .data$to, ymin = 0, ymax = .data$count, fill = .data$class),
                        colour = ink$faint, linewidth = 0.15) +
     ggplot2::geom_vline(xintercept = cuts, colour = ink$ink, linewidth = 0.3, linetype = "22") +
-    ggplot2::scale_fill_manual(values = stats::setNames(map_colours(classes, palette, reverse), labels), na.value = no_data_colour(), drop = FALSE,
+    ggplot2::scale_fill_manual(values = stats::setNames(colours_of_any(classes, palette, reverse), labels), na.value = no_data_colour(), drop = FALSE,
                                labels = paste0(labels, "  (", map_numbers(attr(breaks, "counts")), ")"), guide = ggplot2::guide_legend(reverse = TRUE)) +
     ggplot2::scale_x_continuous(breaks = cuts, labels = short_numbers(cuts), guide = ggplot2::guide_axis(check.overlap = TRUE)) +
     ggplot2::scale_y_continuous(expand = ggplot2::expansion(c(0, 0.05)), labels = function(v) map_numbers(v)) +
@@ -39,6 +39,11 @@ draw_classes <- function(breaks, palette = "harbour", reverse = FALSE, title = N
       axis.title.x = ggplot2::element_text(size = ggplot2::rel(0.9), colour = ink$ink, margin = ggplot2::margin(t = 4)),
       axis.title.y = ggplot2::element_text(size = ggplot2::rel(0.9), colour = ink$ink, angle = 90, margin = ggplot2::margin(r = 4))
     )
+}
+
+# Shades between those of a palette where there are more classes than a map has.
+colours_of_any <- function(n, palette, reverse) {
+  if (n <= 12) map_colours(n, palette, reverse) else grDevices::colorRampPalette(map_colours(12, palette, reverse))(n)
 }
 
 # The strips of the histogram, cut at the breaks that fall in them, each piece with its class (NA beyond the breaks).

@@ -104,10 +104,10 @@ bound_texts <- function(breaks, style) {
 # The same for numbers that no fixed number of decimals writes.
 significant_bounds <- function(bounds, below, above) {
   inner <- setdiff(seq_along(bounds), c(1, length(bounds)))
-  for (digits in 4:15) {
+  for (digits in 4:17) {
     text <- format(bounds, digits = digits, trim = TRUE)
     number <- as.double(text)[inner]
-    if (!any(diff(as.double(text)) <= 0 & diff(bounds) > 0) && all(number >= below[inner] & number < above[inner])) break
+    if (!any(diff(as.double(text)) <= 0 & diff(bounds) > 0 & is.finite(diff(bounds))) && all(number >= below[inner] & number < above[inner])) break
   }
   text
 }

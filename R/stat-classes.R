@@ -56,13 +56,15 @@ breaks_for <- function(x, classes, method, at, rounded, call, unasked = FALSE, b
 rounded_breaks <- function(breaks) {
   breaks <- as.double(breaks)
   narrowest <- min(diff(breaks))
-  if (!(narrowest > 0)) return(breaks)
+  if (!(narrowest > 0) || !is.finite(narrowest)) return(breaks)
   power <- 10^floor(log10(narrowest / 3))
   step <- max(c(1, 2, 5)[c(1, 2, 5) * power <= narrowest / 3 * (1 + 1e-12)]) * power
   n <- length(breaks)
   steps <- round(breaks / step)
   steps[c(1, n)] <- c(floor(breaks[1] / step + 1e-9), ceiling(breaks[n] / step - 1e-9))
-  signif(steps * step, 15)
+  out <- signif(steps * step, 15)
+  holds_all <- isTRUE(all(diff(out) > 0) && out[1] <= breaks[1] && out[n] >= breaks[n])
+  if (holds_all) out else breaks
 }
 
 class_methods <- c("natural", "quantile", "equal", "standard deviation", "geometric", "pretty", "head-tail", "maximum gaps")

@@ -45,7 +45,7 @@ crs_for <- function(x, measuring = "area") {
   extent <- degrees_extent(x, call)
   base <- geographic_base(crs_of(as_shapes(x)))
   place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1],
-                height = extent[4] - extent[2], base = base)
+                height = extent[4] - extent[2], base = base, at = places_of_layer(as_shapes(x), base))
   place$lon <- (place$lon + 180) %% 360 - 180
   found <- switch(measuring, area = crs_for_area(place), distance = crs_for_distance(place), shape = crs_for_shape(place))
   attr(found, "reason") <- paste0(attr(found, "reason"), distortion_in_words(found, place))
@@ -53,37 +53,87 @@ crs_for <- function(x, measuring = "area") {
   found
 }
 
-is_world <- function(place) place$width > 180 || place$height > 120
+# Both hemispheres, and more than half way around.
+is_world <- function(place) place$width > 180 && place$extent[2] * place$extent[4] < 0 && place$height > 60 || place$height > 120
 
 crs_for_area <- function(place) {
+  middle <- c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2))
   if (is_world(place)) return(made_to_measure("Equal Earth", "equal-area over the whole world", place, c(central_meridian = round(place$lon))))
-  if (place$width > 2.5 * place$height && place$width > 15 && abs(place$lat) > 15 && place$extent[2] * place$extent[4] > 0) {
-    parallels <- standard_parallels(place)
-    return(made_to_measure("Albers Equal Area", "equal-area, for a layer wider than high", place,
-                           c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2), parallels)))
-  }
-  made_to_measure("Lambert Azimuthal Equal Area", "equal-area, around the middle of the layer", place,
-                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2)))
+  least_distorted(place, list(
+    made_to_measure("Lambert Azimuthal Equal Area", "equal-area, around the middle of the layer", place, middle),
+    polar(place, "Lambert Azimuthal Equal Area", "equal-area, around the pole"),
+    if (is_conic(place)) made_to_measure("Albers Equal Area", "equal-area, along the parallels of the layer", place, c(middle, standard_parallels(place))),
+    made_to_measure("Lambert Cylindrical Equal Area", "equal-area, along the equator", place, c(standard_parallel_1 = parallel_of_equator(place), middle["central_meridian"]))
+  ))
 }
 
 crs_for_distance <- function(place) {
   zone <- utm_for(place)
   if (!is.null(zone)) return(zone)
-  made_to_measure("Azimuthal Equidistant", "true distances from the middle of the layer", place,
-                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2)))
+  middle <- c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2))
+  around <- made_to_measure("Azimuthal Equidistant", "true distances from the middle of the layer", place, middle)
+  if (is_world(place)) return(around)
+  least_distorted(place, list(
+    around,
+    polar(place, "Azimuthal Equidistant", "true distances from the pole"),
+    if (is_conic(place)) made_to_measure("Equidistant Conic", "true distances along meridians and two parallels", place, c(middle, standard_parallels(place)))
+  ))
 }
 
 crs_for_shape <- function(place) {
   zone <- utm_for(place)
   if (!is.null(zone)) return(zone)
-  if (place$extent[2] > 60) return(reasoned(crs_by_code(3995, NULL), "conformal around the north pole"))
-  if (place$extent[4] < -60) return(reasoned(crs_by_code(3031, NULL), "conformal around the south pole"))
-  if (is_world(place) || place$extent[2] * place$extent[4] < 0 || abs(place$lat) < 15) {
-    return(made_to_measure("Mercator (variant B)", "conformal, along the equator", place,
-                           c(standard_parallel_1 = round(max(abs(place$extent[c(2, 4)])) / 2, 1), central_meridian = round(place$lon, 2))))
-  }
-  made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place,
-                  c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2), standard_parallels(place)))
+  middle <- c(latitude_of_origin = round(place$lat, 2), central_meridian = round(place$lon, 2))
+  mercator <- made_to_measure("Mercator (variant B)", "conformal, along the equator", place,
+                              c(standard_parallel_1 = round(min(max(abs(place$extent[c(2, 4)])) / 2, 60), 1), central_meridian = round(place$lon, 2)))
+  if (is_world(place)) return(mercator)
+  north <- place$lat > 0
+  near_pole <- if (north) place$extent[2] > 60 else place$extent[4] < -60
+  polar <- if (near_pole) reasoned(crs_by_code(if (north) 3995 else 3031, NULL), paste("conformal around the", if (north) "north" else "south", "pole"))
+  least_distorted(place, shape = TRUE, list(
+    mercator, polar %||% polar(place, "Polar Stereographic (variant A)", "conformal, around the pole", c(scale_factor = 1)),
+    made_to_measure("Oblique Stereographic", "conformal, around the middle of the layer", place, c(middle, scale_factor = 1)),
+    if (is_conic(place)) made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place, c(middle, standard_parallels(place)))
+  ))
+}
+
+# Around the pole of the layer's hemisphere, with the middle of the layer below it.
+polar <- function(place, method, reason, more = NULL) {
+  pole <- if (place$lat > 0) 90 else -90
+  made_to_measure(method, paste0(reason, if (pole > 0) ", north" else ", south"), place, c(latitude_of_origin = pole, central_meridian = round(place$lon, 2), more))
+}
+
+# A cone needs parallels that are not the same on both sides of the equator.
+is_conic <- function(place) abs(sum(standard_parallels(place))) > 2
+
+# The parallel on which a cylinder is true: between the equator and where the layer ends.
+parallel_of_equator <- function(place) {
+  ends <- abs(place$extent[c(2, 4)])
+  round(min(if (place$extent[2] * place$extent[4] < 0) max(ends) / 2 else mean(ends), 80), 2)
+}
+
+# Of several CRSs the one that distorts the layer least where it distorts it most: lengths, or for shapes the scale, which no direction changes there.
+# One that is not much better than an earlier one gives way to it.
+least_distorted <- function(place, candidates, shape = FALSE) {
+  candidates <- Filter(Negate(is.null), candidates)
+  worst <- vapply(candidates, distortion_over, 0, place$at, shape)
+  candidates[[which(worst <= 1.02 * min(worst))[1]]]
+}
+
+# How many times as long the longest drawn metre is as the shortest, or, where that is more, as it should be; of places where a map has none infinitely.
+distortion_over <- function(crs, at, shape) {
+  d <- tryCatch(core(core_distortion((at$x - crs$meridian_degrees + 180) %% 360 - 180, at$y, unclass(crs))), error = function(e) NULL)
+  if (is.null(d) || !length(d$least_scale) || anyNA(d$least_scale) || anyNA(d$greatest_scale)) return(Inf)
+  if (shape) max(d$greatest_scale) / min(d$least_scale) else max(d$greatest_scale, 1 / d$least_scale)
+}
+
+# Longitudes from Greenwich and latitudes of vertices all over the layer, short of the poles, where lengths may be off without bound.
+places_of_layer <- function(shapes, base, most = 600) {
+  at <- coordinates_of(in_degrees(shapes))
+  at <- at[is.finite(at$x) & is.finite(at$y) & abs(at$y) <= 89.9, c("x", "y")]
+  at <- at[unique(round(seq(1, nrow(at), length.out = min(most, nrow(at))))), ]
+  at$x <- at$x + base$meridian_degrees
+  at
 }
 
 # A sixth of the height from either end (Snyder 1987, section 14).

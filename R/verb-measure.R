@@ -222,8 +222,9 @@ degrees_of_points <- function(x, name, call) {
 
 #' Centroids
 #'
-#' The centre of mass of each shape's parts of the highest dimension (OGC 06-103r4, section 6.1.10), planar. It may lie
-#' outside a curved or perforated shape.
+#' The centre of mass of each shape's parts of the highest dimension (OGC 06-103r4, section 6.1.10). On longitude and latitude it is that on
+#' the ellipsoid: the centroid of polygons on the equal-area projection around itself, and the mean place of lines, by length, and of points.
+#' A centroid in degrees would be 100 km and more off for large countries in high latitudes. It may lie outside a curved or perforated shape.
 #' @param x A spatial frame or shape vector.
 #' @return `x` with a point in place of each shape; missing where the shape is missing or empty.
 #' @examples
@@ -237,10 +238,12 @@ centroid_of <- function(x) {
   end_verb(verb, with_shapes(x, point_shapes(centres$x, centres$y, crs_of(shapes))), x, line = NULL)
 }
 
-# Planar centroids, a list of x and y; on longitude and latitude of shapes in one piece.
+# Centroids, a list of x and y; on longitude and latitude those on the ellipsoid, or in degrees of what reaches around it.
 centres_of <- function(shapes) {
   whole <- in_one_piece(shapes)
   at <- core(core_planar_centroids(handles_of(whole), store_of(whole)))
-  if (in_plain_degrees(shapes)) at$x <- wrapped(at$x)
-  at
+  if (!in_plain_degrees(shapes)) return(at)
+  on_globe <- core(core_globe_centroids(handles_of(whole), store_of(whole), unclass(crs_of(shapes))))
+  known <- !is.nan(on_globe$x) & !is.na(at$x)
+  list(x = wrapped(ifelse(known, on_globe$x, at$x)), y = ifelse(known, on_globe$y, at$y))
 }

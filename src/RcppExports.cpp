@@ -574,15 +574,16 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_read_delimited
-List core_read_delimited(RawVector text, std::string separator, bool skip_damaged);
-RcppExport SEXP _civicatlas_core_read_delimited(SEXP textSEXP, SEXP separatorSEXP, SEXP skip_damagedSEXP) {
+List core_read_delimited(RawVector text, std::string separator, bool skip_damaged, bool numbers);
+RcppExport SEXP _civicatlas_core_read_delimited(SEXP textSEXP, SEXP separatorSEXP, SEXP skip_damagedSEXP, SEXP numbersSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< RawVector >::type text(textSEXP);
     Rcpp::traits::input_parameter< std::string >::type separator(separatorSEXP);
     Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_read_delimited(text, separator, skip_damaged));
+    Rcpp::traits::input_parameter< bool >::type numbers(numbersSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_read_delimited(text, separator, skip_damaged, numbers));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -931,6 +932,19 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
     Rcpp::traits::input_parameter< List >::type store(storeSEXP);
     rcpp_result_gen = Rcpp::wrap(core_planar_centroids(handles, store));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_globe_centroids
+List core_globe_centroids(IntegerVector handles, List store, List crs);
+RcppExport SEXP _civicatlas_core_globe_centroids(SEXP handlesSEXP, SEXP storeSEXP, SEXP crsSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< IntegerVector >::type handles(handlesSEXP);
+    Rcpp::traits::input_parameter< List >::type store(storeSEXP);
+    Rcpp::traits::input_parameter< List >::type crs(crsSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_globe_centroids(handles, store, crs));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1707,7 +1721,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_read_wkb_file", (DL_FUNC) &_civicatlas_core_read_wkb_file, 1},
     {"_civicatlas_core_read_kml", (DL_FUNC) &_civicatlas_core_read_kml, 1},
     {"_civicatlas_core_encode_kml", (DL_FUNC) &_civicatlas_core_encode_kml, 5},
-    {"_civicatlas_core_read_delimited", (DL_FUNC) &_civicatlas_core_read_delimited, 3},
+    {"_civicatlas_core_read_delimited", (DL_FUNC) &_civicatlas_core_read_delimited, 4},
     {"_civicatlas_core_settle_numbers", (DL_FUNC) &_civicatlas_core_settle_numbers, 1},
     {"_civicatlas_core_whole_records", (DL_FUNC) &_civicatlas_core_whole_records, 3},
     {"_civicatlas_core_zip_entries", (DL_FUNC) &_civicatlas_core_zip_entries, 1},
@@ -1736,6 +1750,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_geodesic_direct", (DL_FUNC) &_civicatlas_core_geodesic_direct, 5},
     {"_civicatlas_core_distortion", (DL_FUNC) &_civicatlas_core_distortion, 3},
     {"_civicatlas_core_planar_centroids", (DL_FUNC) &_civicatlas_core_planar_centroids, 2},
+    {"_civicatlas_core_globe_centroids", (DL_FUNC) &_civicatlas_core_globe_centroids, 3},
     {"_civicatlas_core_inner_points", (DL_FUNC) &_civicatlas_core_inner_points, 2},
     {"_civicatlas_core_overlay", (DL_FUNC) &_civicatlas_core_overlay, 7},
     {"_civicatlas_core_overlay_onto", (DL_FUNC) &_civicatlas_core_overlay_onto, 8},

@@ -326,11 +326,11 @@ List core_encode_kml(IntegerVector handles, List store, List columns, std::strin
 // --- tables in text --------------------------------------------------------------------------------------------
 
 // [[Rcpp::export]]
-List core_read_delimited(RawVector text, std::string separator, bool skip_damaged) {
+List core_read_delimited(RawVector text, std::string separator, bool skip_damaged, bool numbers) {
   DelimitedTable table =
       read_delimited({RAW(text), static_cast<std::size_t>(text.size())}, separator.at(0), skip_damaged);
   parallel_for(table.columns.size(), 1, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t i = begin; i < end; ++i) settle_numbers(table.columns[i]);
+    for (std::size_t i = begin; numbers && i < end; ++i) settle_numbers(table.columns[i]);
   });
   const List columns = r_columns(table.columns);
   return List::create(_["columns"] = columns, _["notices"] = r_notices(table.notices));

@@ -6,6 +6,7 @@
 #include "kernel/measure/ellipsoidal.h"
 #include "kernel/measure/globe_shape.h"
 #include "kernel/measure/inner_point.h"
+#include "kernel/measure/local_plane.h"
 #include "kernel/measure/planar.h"
 
 using namespace Rcpp;
@@ -167,6 +168,17 @@ List one_point_each(const ShapeRows& rows, const Find& find) {
 // [[Rcpp::export]]
 List core_planar_centroids(IntegerVector handles, List store) {
   return one_point_each(shape_rows(handles, store), planar_centroid);
+}
+
+// On longitude and latitude in degrees, on the ellipsoid of a CRS.
+// [[Rcpp::export]]
+List core_globe_centroids(IntegerVector handles, List store, List crs) {
+  const Ellipsoid ellipsoid = ellipsoid_of(crs);
+  const Globe globe(ellipsoid);
+  return one_point_each(shape_rows(handles, store), [&](const StoreView& s, int shape) {
+    const GeoPoint at = globe_centroid(globe, ellipsoid, s, shape);
+    return Coordinate{at.longitude, at.latitude};
+  });
 }
 
 // [[Rcpp::export]]

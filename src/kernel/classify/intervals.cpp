@@ -36,7 +36,8 @@ std::vector<double> equal_breaks(std::span<const double> sorted, int classes) {
   const double low = sorted.front(), high = sorted.back(), width = high - low;
   std::vector<double> inner;
   for (int i = 1; i < classes; ++i)
-    inner.push_back(std::isfinite(width) ? low + i * width / classes : low * (1 - i * 1.0 / classes) + high * (i * 1.0 / classes));
+    inner.push_back(std::isfinite(width) ? low + i * width / classes
+                                         : low * (1 - i * 1.0 / classes) + high * (i * 1.0 / classes));
   return within_range(sorted, inner);
 }
 
@@ -59,8 +60,8 @@ std::vector<double> inner_quantiles(std::span<const double> sorted, int classes)
 
 std::vector<double> quantile_breaks(std::span<const double> sorted, int classes) {
   std::vector<double> breaks = within_range(sorted, inner_quantiles(sorted, classes));
-  const auto above = sorted.subspan(static_cast<std::size_t>(
-      std::upper_bound(sorted.begin(), sorted.end(), sorted.front()) - sorted.begin()));
+  const auto above = sorted.subspan(
+      static_cast<std::size_t>(std::upper_bound(sorted.begin(), sorted.end(), sorted.front()) - sorted.begin()));
   if (breaks.size() > 2 || classes < 2 || above.empty()) return breaks;
   breaks = within_range(above, inner_quantiles(above, classes - 1));
   breaks.front() = sorted.front();
@@ -99,7 +100,7 @@ std::vector<double> geometric_breaks(std::span<const double> sorted, int classes
 
 std::vector<double> round_breaks(std::span<const double> sorted, int classes) {
   const double width = sorted.back() / classes - sorted.front() / classes;
-  if (!(width > 1e-300)) return {sorted.front(), sorted.back()};
+  if (!(width > 1e-300) || !std::isfinite(width)) return {sorted.front(), sorted.back()};
   const double power = std::pow(10, std::floor(std::log10(width)));
   double step = 10 * power, nearest = HUGE_VAL;
   for (const double times : {1.0, 2.0, 5.0, 10.0}) {

@@ -194,7 +194,8 @@ void settle_numbers(Column& column) {
   std::vector<double> values(n, std::numeric_limits<double>::quiet_NaN());
   bool whole = true, some = false, fit = true;
   for (std::size_t i = 0; i < n; ++i) {
-    if (column.texts.missing(i) || without_blanks(column.texts[i]).empty()) continue;
+    if (column.texts.missing(i)) continue;
+    if (const std::string_view text = without_blanks(column.texts[i]); text.empty() || text == "NA") continue;
     if (!read_plain_number(column.texts[i], values[i], whole)) return;
     some = true;
     fit = fit && std::abs(values[i]) <= 2147483647;

@@ -19,7 +19,7 @@ DelimitedTable read_delimited(ByteSpan text, char separator, bool skip_damaged);
 
 // Makes a column of text one of numbers, missing where it was missing or blank, if all are numbers as tables write
 // them: digits without leading zeros, which names have, perhaps with a sign, a point and an exponent. Whole ones beyond
-// 2^53, which would lose digits, stay text.
+// 2^53, which would lose digits, stay text. In a column of numbers NA, as R writes it, is missing too.
 void settle_numbers(Column& column);
 
 // How many bytes the whole records take that start a stretch of a text of records a line: all of them, or the first.

@@ -3,6 +3,7 @@
 #include <cmath>
 
 #include "../shapes/vertices_between.h"
+#include "planar.h"
 
 namespace civic {
 namespace {
@@ -14,11 +15,11 @@ void set_box(StoreBuffer& shape) {
 
 }  // namespace
 
-LocalPlane::LocalPlane(const Ellipsoid& ellipsoid, GeoPoint middle) {
+LocalPlane::LocalPlane(const Ellipsoid& ellipsoid, GeoPoint middle, const char* method) {
   Crs local;
   local.kind = CrsKind::projected;
   local.datum.ellipsoid = ellipsoid;
-  local.method = "Azimuthal Equidistant";
+  local.method = method;
   local.parameters = {{"latitude_of_origin", middle.latitude}, {"central_meridian", middle.longitude}};
   projection_ = make_projection(local);
 }
@@ -65,6 +66,58 @@ StoreBuffer edges_in_pieces(const Globe& globe, const StoreView& s, int shape, d
     for (int k = 1; k < pieces; ++k)
       builder.vertex(from.longitude + east * k / pieces, from.latitude + north * k / pieces);
   });
+}
+
+namespace {
+
+// The direction of the plumb line at a place, of length 1, and back.
+Space plumb_line(GeoPoint at) {
+  const double latitude = at.latitude * degree, longitude = at.longitude * degree;
+  return {std::cos(latitude) * std::cos(longitude), std::cos(latitude) * std::sin(longitude), std::sin(latitude)};
+}
+
+GeoPoint place_below(Space line) {
+  return {std::atan2(line.y, line.x) / degree, std::atan2(line.z, std::hypot(line.x, line.y)) / degree};
+}
+
+constexpr double longest_piece = 20000, straight_to = 10;  // metres
+
+GeoPoint middle_of_lines(const Globe& globe, const StoreView& s, int shape) {
+  const StoreBuffer fine = edges_in_pieces(globe, s, shape, longest_piece, straight_to);
+  const StoreView pieces = fine.view();
+  Space sum{0, 0, 0};
+  for (int part = 0; part < pieces.parts(0).end; ++part) {
+    if (pieces.part_kind(part) != ShapeKind::line) continue;
+    for (int ring = pieces.rings(part).begin; ring < pieces.rings(part).end; ++ring)
+      for (int i = pieces.vertices(ring).begin; i + 1 < pieces.vertices(ring).end; ++i) {
+        const GeoPoint a{fine.x[i], fine.y[i]}, b{fine.x[i + 1], fine.y[i + 1]};
+        sum = sum + globe.rough_length(a, b) * (plumb_line(a) + plumb_line(b));
+      }
+  }
+  return sum.length() > 0 ? place_below(sum) : middle_of_shape(s, shape);
+}
+
+GeoPoint middle_of_polygons(const Globe& globe, const Ellipsoid& ellipsoid, const StoreView& s, int shape) {
+  const StoreBuffer fine = edges_in_pieces(globe, s, shape, longest_piece, straight_to);
+  GeoPoint at = middle_of_shape(s, shape);
+  for (int round = 0; round < 50; ++round) {
+    const LocalPlane plane(ellipsoid, at, "Lambert Azimuthal Equal Area");
+    const StoreBuffer flat = plane.of_degrees(fine);
+    const Coordinate centre = planar_centroid(flat.view(), 0);
+    at = plane.to_degrees(centre.x, centre.y);
+    if (!(std::hypot(centre.x, centre.y) > 1e-6)) return at;
+  }
+  return at;
+}
+
+}  // namespace
+
+GeoPoint globe_centroid(const Globe& globe, const Ellipsoid& ellipsoid, const StoreView& s, int shape) {
+  if (s.holds_part(shape, ShapeKind::polygon)) return middle_of_polygons(globe, ellipsoid, s, shape);
+  if (s.holds_part(shape, ShapeKind::line)) return middle_of_lines(globe, s, shape);
+  const IndexRange v = s.shape_vertices(shape);
+  if (v.size() == 1) return {s.x[v.begin], s.y[v.begin]};
+  return v.size() == 0 ? GeoPoint{nan_value, nan_value} : middle_of_shape(s, shape);
 }
 
 }  // namespace civic

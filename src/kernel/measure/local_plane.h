@@ -9,10 +9,10 @@
 
 namespace civic {
 
-// The azimuthal equidistant projection, in the ellipsoid's unit.
+// The azimuthal equidistant projection, or another that needs no more than its middle, in the ellipsoid's unit.
 class LocalPlane {
  public:
-  LocalPlane(const Ellipsoid& ellipsoid, GeoPoint middle);
+  LocalPlane(const Ellipsoid& ellipsoid, GeoPoint middle, const char* method = "Azimuthal Equidistant");
   // The first shape of a store, from and to degrees. Coordinates outside the domain become NaN.
   StoreBuffer of_degrees(StoreBuffer shape) const;
   StoreBuffer to_degrees(StoreBuffer shape) const;
@@ -28,5 +28,10 @@ GeoPoint middle_of_shape(const StoreView& store, int shape);
 // A shape in degrees whose edges, straight there, are cut into pieces of some length at most that lie as near to
 // geodesics as asked.
 StoreBuffer edges_in_pieces(const Globe& globe, const StoreView& store, int shape, double longest, double tolerance);
+
+// The centre of mass of the parts of the highest dimension on the ellipsoid: of polygons, the place that is the planar
+// centroid on the equal-area projection around itself; of lines and points, the mean of their places, by length. NaN
+// where the shape is empty, or reaches around the globe.
+GeoPoint globe_centroid(const Globe& globe, const Ellipsoid& ellipsoid, const StoreView& store, int shape);
 
 }  // namespace civic
