@@ -67,8 +67,24 @@ crs_by_name <- function(text) {
   row <- same[order(table$has_heights[same], table$epsg[same])][1]
   if (!is.na(row) && !is.na(table$epsg[row])) return(crs_by_code(table$epsg[row], NULL))
   method <- world_methods[match(words_of(sub("^WGS 84 /", "", text)), words_of(world_methods))]
-  if (!is.na(method)) world_crs(method)
+  if (!is.na(method)) return(world_crs(method))
+  crs_by_short_name(table, text)
 }
+
+# "WGS84" and "utm 18n" are short for one system, on WGS 84 where they name no datum, which is said.
+crs_by_short_name <- function(table, text) {
+  asked <- squeezed(words_of(text))
+  names <- squeezed(words_of(table$name))
+  zone <- regmatches(asked, regexec("^(wgs84)?utm(zone)?([0-9]{1,2})([ns])$", asked))[[1]]
+  if (length(zone)) asked <- paste0("wgs84utmzone", zone[4], zone[5])
+  same <- which(names == asked & !is.na(table$epsg))
+  row <- same[order(table$kind[same] != "geographic", table$has_heights[same], table$epsg[same])][1]
+  if (is.na(row)) return(NULL)
+  say("{.val {text}} is taken for {table$name[row]} ({table$code[row]}).")
+  crs_by_code(table$epsg[row], NULL)
+}
+
+squeezed <- function(words) gsub(" ", "", words, fixed = TRUE)
 
 # A method that makes a map of the world, on WGS 84 around Greenwich; no registry has it.
 world_crs <- function(method) {

@@ -63,7 +63,11 @@ rowwise.spatial_frame <- function(data, ...) frame_like(dplyr::rowwise(plain(dat
 
 # Summaries are a plain table where they make no shapes: those of a group are united by dissolving.
 #' @rawNamespace S3method(dplyr::summarise, spatial_frame)
-summarise.spatial_frame <- function(.data, ...) frame_like(dplyr::summarise(plain(.data), ...), .data)
+summarise.spatial_frame <- function(.data, ...) {
+  out <- frame_like(dplyr::summarise(plain(.data), ...), .data)
+  if (!is_spatial_frame(out)) say_once("summarise", c(i = "{.fn summarise} gave a table without shapes; {.fn dissolve_by} joins the shapes of each group too."))
+  out
+}
 
 #' @rawNamespace S3method(dplyr::reframe, spatial_frame)
 reframe.spatial_frame <- function(.data, ...) frame_like(dplyr::reframe(plain(.data), ...), .data)

@@ -61,7 +61,7 @@ choose_columns <- function(data, columns, what, call) {
 need_column <- function(data, column, what, call = rlang::caller_env(2)) {
   if (column %in% names(data)) return(invisible())
   known <- names(data)[!vapply(data, is_shapes, NA)]
-  nearest <- if (length(known)) known[which.min(utils::adist(column, known, ignore.case = TRUE))]
+  nearest <- if (length(known)) nearest_word(column, known)
   fail("column", c("{.arg {what}} names the column {.val {column}}, which is not there.",
                    i = "Columns: {.val {known}}.", if (length(nearest)) c(i = "Nearest: {.val {nearest}}.")), call = call)
 }

@@ -59,6 +59,11 @@ as_spatial_frame <- function(x, coords = NULL, wkt = NULL, crs = NULL) {
   if (is_spatial_frame(x)) return(x)
   call <- rlang::current_env()
   if (is.null(coords) && is.null(wkt) && any(vapply(x, is_shapes, NA))) return(frame_of_table(x, crs, call))
+  if (is.null(coords) && is.null(wkt)) {
+    found <- likely_shape_columns(as.list(x))
+    coords <- found$coords
+    wkt <- found$wkt
+  }
   if (is.null(coords) == is.null(wkt)) {
     fail("argument", "Give either {.arg coords}, the names of two columns, or {.arg wkt}, the name of one.", call = call)
   }

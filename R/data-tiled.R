@@ -131,7 +131,12 @@ dplyr_verbs <- c("filter", "mutate", "select", "rename")
 # A verb of frames alone.
 need_frame <- function(x, verb, call) {
   need_no_tiles(x, call)
-  if (!is_spatial_frame(x)) fail("argument", "{.fn {verb}} takes a spatial frame.", call = call)
+  if (!is_spatial_frame(x)) fail("argument", c("{.fn {verb}} takes a spatial frame.", frame_again(x)), call = call)
+}
+
+# Verbs of other packages may leave a plain table that still holds shapes.
+frame_again <- function(x) {
+  if (is.data.frame(x) && any(vapply(x, is_shapes, NA))) c(i = "The table holds shapes: {.code as_spatial_frame(x)} makes it a frame again.")
 }
 
 need_no_tiles <- function(x, call) {

@@ -72,7 +72,7 @@ write_geojson <- function(x, target, options, call) {
   ending <- ending_of(target)
   form <- if (ending %in% feature_lines) "lines" else if (ending == "geojsons") "sequence" else "collection"
   if (nzchar(name) && form != "collection") fail("argument", "GeoJSON of one feature a line cannot name a CRS; write a {.file .geojson} file.", call = call)
-  encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), writable_columns(x, call, keep = character()),
+  encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), within_numbers(writable_columns(x, call, keep = character())),
                                       options$decimals, name, form), call = call)
   report_notices(encoded$notices, target)
   write_files(stats::setNames(list(packed(encoded$bytes, target)), target), call)

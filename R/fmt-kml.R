@@ -142,7 +142,7 @@ kml_bool <- function(column) {
 
 write_kml <- function(x, target, options, call) {
   shapes <- on_wgs84(as_shapes(x), call)
-  encoded <- core(core_encode_kml(handles_of(shapes), store_of(shapes), writable_columns(x, call, keep = character()),
+  encoded <- core(core_encode_kml(handles_of(shapes), store_of(shapes), within_numbers(writable_columns(x, call, keep = character())),
                                   stem_of(target), options$decimals), call = call)
   report_notices(encoded$notices, target)
   bytes <- encoded$bytes

@@ -179,11 +179,6 @@ column_types <- list(
 
 # --- coordinates -----------------------------------------------------------------------------------------------------
 
-coordinate_names <- list(
-  c("lon", "lat"), c("longitude", "latitude"), c("long", "lat"), c("lng", "lat"), c("x", "y"), c("easting", "northing"), c("east", "north")
-)
-wkt_names <- c("wkt", "geometry", "geom", "shape")
-
 # The columns that hold shapes: list(coords =) or list(wkt =), as asked for or found by name, or NULL.
 shape_columns <- function(data, query) {
   for (column in query$coords) need_column(data, column, "coords", call = query$call)
@@ -191,21 +186,6 @@ shape_columns <- function(data, query) {
   if (!is.null(query$wkt)) return(list(wkt = query$wkt))
   if (!is.null(query$coords)) return(list(coords = query$coords))
   likely_shape_columns(data)
-}
-
-likely_shape_columns <- function(data) {
-  lower <- ascii_lower(names(data))
-  for (at in stats::na.omit(match(wkt_names, lower))) {
-    if (is_wkt(data[[at]])) return(list(wkt = names(data)[at]))
-  }
-  for (pair in coordinate_names) {
-    at <- match(pair, lower)
-    if (!anyNA(at) && all(vapply(data[at], function(column) is.numeric(column) || !length(column), NA))) return(list(coords = names(data)[at]))
-  }
-}
-
-is_wkt <- function(column) {
-  is.character(column) && all(grepl("^\\s*(SRID=[0-9]+;)?[A-Za-z]+\\s*(ZM?|M)?\\s*(\\(|EMPTY)", column[!is.na(column)]))
 }
 
 # A table's columns, narrowed, and the shapes that stand in some of them.

@@ -160,6 +160,16 @@ writable_columns <- function(x, call, keep = "Date") {
   Map(function(column, name) writable_column(column, name, keep, call), columns, names(columns))
 }
 
+# JSON and XML Schema's decimals have no infinite values and no NaN: these are written as missing, which is told.
+within_numbers <- function(columns) {
+  odd <- lapply(columns, function(column) if (is.double(column) && !is.object(column)) which(is.infinite(column) | is.nan(column)))
+  for (name in names(columns)[lengths(odd) > 0]) {
+    caution("data", "Column {.val {name}}: {counted(length(odd[[name]]), 'value')} Inf or NaN, which the format cannot hold, written as missing.")
+    columns[[name]][odd[[name]]] <- NA
+  }
+  columns
+}
+
 # Dates and times of which a format writes four digits of the year; others become missing, which is told.
 within_calendar <- function(columns) {
   years <- lapply(columns, function(column) if (inherits(column, c("Date", "POSIXct"))) as.POSIXlt(column, tz = "UTC")$year + 1900)

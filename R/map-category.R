@@ -65,6 +65,7 @@ together <- function(values, most, colours) {
 # Categories that say that there is nothing to say.
 neutral_categories <- c("none", "not significant", "other", "others", "unknown", "not classified", "n/a")
 neutral_colour <- "#e2e2e0"
+other_colour <- "#8b8173"  # what is drawn together is data, unlike the grey of none
 
 # The classes of local_clusters(): warm for high values, cool for low ones, pale where neighbours differ.
 cluster_colours <- c("high among high" = "#c96f33", "low among low" = "#2f7f9e", "high among low" = "#efb97c", "low among high" = "#93c4cb",
@@ -90,7 +91,7 @@ category_colours <- function(categories, colours = NULL, palette = "quay") {
   call <- rlang::current_env()
   categories <- if (is.factor(categories)) levels(categories) else as.character(unique(stats::na.omit(categories)))
   clusters <- if (all(categories %in% c(names(cluster_colours), neutral_categories))) cluster_colours
-  fixed <- c(colours, clusters, stats::setNames(rep(neutral_colour, length(neutral_categories)), neutral_categories))
+  fixed <- c(colours, clusters, stats::setNames(ifelse(neutral_categories %in% c("other", "others"), other_colour, neutral_colour), neutral_categories))
   fixed <- fixed[!duplicated(names(fixed))]
   rest <- setdiff(categories, names(fixed))
   c(fixed[intersect(categories, names(fixed))], remembered_colours(rest, palette, call))[categories]
@@ -118,7 +119,13 @@ remembered_colours <- function(categories, palette, call) {
 # Which colour of a palette each category was given in this session.
 category_memory <- new.env(parent = emptyenv())
 palette_of_categories <- function(palette) {
-  if (length(palette) > 1) palette else if (palette == "quay") palettes$quay else if (palette %in% names(palettes)) map_colours(8, palette) else character()
+  if (length(palette) > 1) palette else if (palette == "quay") shades_of(palettes$quay) else if (palette %in% names(palettes)) map_colours(8, palette) else character()
+}
+
+# Colours, then paler and darker ones of the same hues, which read less well: so many categories are hard to tell apart.
+shades_of <- function(colours) {
+  mixed <- function(with, share) vapply(colours, function(colour) grDevices::colorRampPalette(c(colour, with))(101)[1 + 100 * share], "")
+  unname(c(colours, mixed("#ffffff", 0.5), mixed("#16222b", 0.45), mixed("#ffffff", 0.75)))
 }
 
 # 0 for points, 1 for lines, 2 for polygons and collections.

@@ -20,7 +20,7 @@ NULL
 #' @param palette,reverse See [map_colours()].
 #' @param midpoint With a palette of two sides: the value its pale middle stands for. A break is put there.
 #' @param counts `TRUE` to show in the key how many shapes each class holds.
-#' @param panels A column: a panel for each of its values, on common breaks.
+#' @param panels A column, or an expression on columns: a panel for each of its values, on common breaks.
 #' @param unit Put after the numbers of the key.
 #' @param prefix Put before them.
 #' @param numbers How the numbers of the key are written: `"plain"`, `"thousand"`, `"million"`, `"percent"` (of shares, a
@@ -124,7 +124,7 @@ panels_of <- function(x, fill, panels, call) {
 
 with_panel <- function(x, panels, call) {
   if (rlang::quo_is_null(panels)) return(x)
-  x$.panel <- x[[named_column(x, panels, "panels", call)]]
+  x$.panel <- column_values(x, panels, "panels", call)
   count <- length(unique(x$.panel))
   if (count > 40) fail("argument", "{.arg panels} has {count} values; 40 panels are the most that can be read.", call = call)
   x
@@ -229,7 +229,7 @@ tell_of_map <- function(values, breaks, x, fill, beyond = NULL) {
   }
   outside <- if (length(beyond)) paste0("; outside them ", paste(format_count(beyond), names(beyond), collapse = ", "))
   say("{.fn choropleth_map}: {counted(known, 'shape')} {how}{outside}{if (lacking) paste0('; ', format_count(lacking), ' without data (grey)')}.")
-  counts <- attr(breaks, "counts")
+  counts <- c(attr(breaks, "counts"), beyond)
   if (length(counts) > 1 && max(counts) >= 0.85 * sum(counts)) {
     say(c("!" = "{max(counts)} of {sum(counts)} shapes fall in one class: see {.fn draw_classes}, or try {.code method = \"quantile\"}."))
   }

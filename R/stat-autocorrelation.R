@@ -9,7 +9,7 @@
 #' @param statistic `"moran"` or `"geary"`.
 #' @param assumption `"randomisation"`: the values stand in any order; `"normality"`: they come from a normal distribution;
 #'   `"permutation"`: as often as asked they are put in an order drawn at random.
-#' @param permutations How often.
+#' @param permutations How often. Where it is given and `assumption` is not, that is `"permutation"`.
 #' @param seed Of the random numbers, for the same result again; the session's own stay as they are.
 #' @param alternative `"greater"`: neighbours are alike; `"less"`: they differ; `"two-sided"`.
 #' @return A tibble of one row: `statistic`, `expectation`, `variance`, `z` (positive where neighbours are alike), `p_value`, `assumption`.
@@ -25,7 +25,12 @@ autocorrelation_of <- function(x, neighbours, statistic = "moran", assumption = 
                                alternative = "greater") {
   call <- rlang::current_env()
   one_of(statistic, autocorrelation_statistics, "statistic", call = call)
+  if (!missing(permutations) && missing(assumption)) assumption <- "permutation"
   one_of(assumption, c("randomisation", "normality", "permutation"), "assumption", call = call)
+  if (!is_count(permutations, 1)) fail("argument", "{.arg permutations} must be a whole number of 1 or more.", call = call)
+  if (!missing(permutations) && assumption != "permutation") {
+    fail("argument", c("{.arg permutations} is only used with {.code assumption = \"permutation\"}, not {.val {assumption}}.", i = "Leave one of them out."), call = call)
+  }
   one_of(alternative, c("greater", "less", "two-sided"), "alternative", call = call)
   known <- complete_links(x, neighbours, call)
   found <- switch(statistic, moran = moran_moments, geary = geary_moments)(known$values, known$links)

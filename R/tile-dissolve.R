@@ -15,13 +15,13 @@ part_of_dissolve <- function(x, args) {
 
 settled_dissolve <- function(args, x) {
   given <- args[!names(args) %in% c(".x", ".once")]
-  named <- nzchar(rlang::names2(given))
-  attributes <- attribute_table(x)
-  keys <- names(choose_columns(attributes, rlang::quo(c(!!!unname(given[!named]))), "...", NULL))
+  asked <- groups_and_summaries(x, given, NULL)
+  attributes <- asked$attributes
+  keys <- asked$keys
   groups <- if (length(keys)) vctrs::vec_group_id(attributes[keys]) else rep(1L, nrow(x))
   attributes(groups) <- NULL
   once <- args$.once
-  list(shapes = overlay_shapes(x, NULL), attributes = attributes, keys = keys, groups = groups, summaries = given[named],
+  list(shapes = overlay_shapes(x, NULL), attributes = attributes, keys = keys, groups = groups, summaries = asked$summaries,
        once = if (rlang::is_quosure(once) && !rlang::quo_is_null(once)) names(choose_columns(attributes, once, ".once", NULL)))
 }
 

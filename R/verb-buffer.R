@@ -38,6 +38,7 @@ buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", 
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
   style <- buffer_style(ends, corners, segments, side, call)
+  if (missing(distance)) fail("argument", c("{.arg distance} is missing.", i = "For example {.code buffer_by(x, 400, \"m\")}."), call = call)
   given <- rlang::eval_tidy(rlang::enquo(distance), if (is_spatial_frame(x)) plain(x))
   metres <- buffer_distances(shapes, given, unit, call)
   warn_of_distances(shapes)
@@ -115,7 +116,7 @@ buffer_distances <- function(shapes, distance, unit, call) {
   distance <- rep_len(as.double(distance), length(shapes))
   crs <- crs_of(shapes)
   if (is.null(crs)) {
-    if (!is.null(unit)) need_crs(shapes, "its coordinates have no unit to turn {.val {unit}} into", call = call)
+    if (!is.null(unit)) need_crs(shapes, no_unit_for(unit), call = call)
     return(distance)
   }
   metres <- distance * length_units[[one_of(unit %||% "m", names(length_units), "unit", call = call)]]

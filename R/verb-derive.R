@@ -86,7 +86,7 @@ parts_of <- function(x) {
   alone <- setdiff(seq_along(shapes), parts$rows)
   rows <- c(parts$rows, alone)
   order <- order(rows)
-  out <- vctrs::vec_c(parts$shapes, shapes[alone])[order]
+  out <- if (length(alone)) vctrs::vec_c(parts$shapes, shapes[alone])[order] else parts$shapes
   if (is_spatial_frame(x)) out <- with_shapes(x[rows[order], ], out)
   end_verb(verb, out, x, line = in_and_out(length(shapes), out, "shape"))
 }

@@ -4,8 +4,9 @@
 #' are merged end to end, up to where others meet them.
 #'
 #' @param .x A spatial frame.
-#' @param ... Columns to group by, unnamed, and named summaries of the others, as in [dplyr::summarise()]. Without columns all
-#'   become one.
+#' @param ... What to group by, as in [dplyr::group_by()]: columns, or a name for an expression that gives a value for each row, such as
+#'   `district = substr(id, 1, 2)`; [across()] chooses columns. And named summaries, which give one value, as in [dplyr::summarise()], or `across()` with
+#'   functions. Without anything to group by, all become one.
 #' @param .once Columns that stand once a group and must not be summed, as in [summarise_into()]: taken as they are, under their own
 #'   names.
 #' @return A spatial frame of one row a group, in the order of the groups' first rows: the group columns, the summaries, the
@@ -21,30 +22,57 @@ dissolve_by <- function(.x, ..., .once = NULL) {
   call <- rlang::current_env()
   x <- .x
   need_frame(x, "dissolve_by", call)
-  given <- rlang::enquos(...)
-  named <- nzchar(rlang::names2(given))
-  need_no_arguments(given[named], "once", call)
+  asked <- groups_and_summaries(x, rlang::enquos(...), call)
+  need_no_arguments(asked$summaries, "once", call)
   shapes <- overlay_shapes(x, call)
-  attributes <- attribute_table(x)
-  keys <- names(choose_columns(attributes, rlang::quo(c(!!!given[!named])), "...", call))
+  attributes <- asked$attributes
+  keys <- asked$keys
   groups <- if (length(keys)) vctrs::vec_group_id(attributes[keys]) else rep(1L, nrow(x))
   count <- if (length(groups)) max(groups) else 0L
   found <- core(core_dissolve(handles_of(shapes), store_of(shapes), as.integer(groups)), call = call)
   tell_self_crossing(found$self_crossing_x, "x")
   table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
-  if (any(named)) {
+  if (length(asked$summaries)) {
     assigned <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = as.integer(groups))
-    table <- replace_columns(table, summaries_by_cell(assigned, count, given[named], call))
+    table <- replace_columns(table, summaries_by_cell(assigned, count, asked$summaries, call))
   }
   once <- if (!rlang::quo_is_null(rlang::enquo(.once))) names(choose_columns(attributes, rlang::enquo(.once), ".once", call))
   if (length(once)) {
-    need_no_sum_of(once, given[named], call, "group")
+    need_no_sum_of(once, asked$summaries, call, "group")
     table <- replace_columns(table, values_once(attributes[once], list(x = as.integer(groups), y = seq_len(nrow(x))), count, call, "group"))
   }
   made <- deepened(shapes_of_rows(found, count, crs_of(shapes)), split(seq_along(groups), factor(groups, seq_len(count))), shapes)
   out <- frame_of_columns(!!!as.list(table), !!shape_column_name(x) := made)
   attr(out, "history") <- NULL
   end_verb(verb, out, x, account(entry(sum(grepl("^multi", geometry_type_of(out))), "of several parts")))
+}
+
+# What dissolve_by() was given: `keys`, names of columns in `attributes`, to which expressions that give a value for each row are added, and `summaries`.
+groups_and_summaries <- function(x, given, call) {
+  attributes <- attribute_table(dplyr::ungroup(x))
+  named <- nzchar(rlang::names2(given))
+  across <- vapply(given, rlang::quo_is_call, NA, name = "across", ns = c("", "dplyr"))
+  chosen <- lapply(given[across], function(quosure) as.list(match.call(dplyr::across, rlang::quo_get_expr(quosure))))
+  sums <- across
+  sums[across] <- vapply(chosen, function(asked) !is.null(asked$.fns), NA)
+  plain <- given[!named & !across]
+  groups <- Map(function(quosure, asked) rlang::new_quosure(asked$.cols, rlang::quo_get_env(quosure)), given[across & !sums], chosen[!sums[across]])
+  keys <- names(choose_columns(attributes, rlang::quo(c(!!!unname(c(plain, groups)))), "...", call))
+  by_row <- named & !across
+  by_row[by_row] <- vapply(given[by_row], gives_each_row, NA, attributes)
+  for (name in names(given)[by_row]) {
+    need_variables(given[[name]], attributes, "...", call)
+    attributes[[name]] <- vctrs::vec_recycle(rlang::eval_tidy(given[[name]], attributes), nrow(attributes))
+  }
+  list(attributes = attributes, keys = unique(c(keys, names(given)[by_row])), summaries = given[(named | sums) & !by_row])
+}
+
+# Whether an expression gives a value for each row, and not one of all: seen on two rows where there is only one.
+gives_each_row <- function(quosure, columns) {
+  if (!length(columns_named(rlang::quo_get_expr(quosure), names(columns))) || !any(columns_named(rlang::quo_get_expr(quosure), names(columns)) %in% names(columns))) return(FALSE)
+  if (nrow(columns) == 1) columns <- columns[c(1, 1), ]
+  size <- tryCatch(vctrs::vec_size(suppressWarnings(rlang::eval_tidy(quosure, columns))), error = function(e) 1L)
+  size == nrow(columns) && size != 1
 }
 
 # Shapes of the core with the row of each, as a vector of all rows.

@@ -45,12 +45,11 @@ find_crs <- function(text = NULL, covering = NULL, kind = NULL) {
   structure(found, class = c("found_crs", class(found)))
 }
 
-squeezed <- function(words) gsub(" ", "", words, fixed = TRUE)
-
 # How well each row answers the words, 1 the best; NA where it lacks one.
 rank_of_words <- function(table, text, call) {
   if (!rlang::is_string(as.character(text))) fail("argument", "{.arg text} must be one string of words.", call = call)
-  asked <- words_of(sub("^EPSG:+", "", as.character(text), ignore.case = TRUE))
+  asked <- words_of(sub("^EPSG[: ]+", "", as.character(text), ignore.case = TRUE))
+  if (!grepl("^(state ?plane|spcs)$", asked)) asked <- trimws(gsub("\\b(state ?plane|spcs)\\b", "", asked))
   asked <- gsub("\\butm ?(zone )?([0-9]{1,2}) ?([ns])\\b", "utm zone \\2\\3", asked)
   words <- strsplit(asked, " ", fixed = TRUE)[[1]]
   if (!length(words)) return(rep(1, nrow(table)))

@@ -86,6 +86,7 @@ need_frames <- function(x, y, call) {
   need_no_tiles(x, call)
   need_no_tiles(y, call)
   fail("argument", c("Both layers must be spatial frames, which {.arg {if (is_spatial_frame(x)) 'y' else 'x'}} is not.",
+                     if (is_spatial_frame(x)) sub("(x)", "(y)", frame_again(y), fixed = TRUE) else frame_again(x),
                      i = "{.code x[\"name\"]} leaves the shape column out; {.code dplyr::select(x, name)} keeps it."), call = call)
 }
 

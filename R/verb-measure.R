@@ -130,12 +130,14 @@ measures_on_ellipsoid <- function(shapes, measure, ellipsoidal, call) {
 measure_scale <- function(shapes, unit, units, dimension, on_ellipsoid, call) {
   crs <- crs_of(shapes)
   if (is.null(crs)) {
-    if (!is.null(unit)) need_crs(shapes, "its coordinates have no unit to turn into {.val {unit}}", call = call)
+    if (!is.null(unit)) need_crs(shapes, no_unit_for(unit), call = call)
     return(1)
   }
   if (!is.null(unit)) one_of(unit, names(units), "unit", call = call)
   (if (on_ellipsoid) 1 else crs$unit_size^dimension) / if (is.null(unit)) 1 else units[[unit]]
 }
+
+no_unit_for <- function(unit) paste0("its coordinates have no unit to turn into \"", unit, "\"")
 
 # Shapes on the geographic CRS of their own datum, in degrees, as lines on the ellipsoid are measured.
 in_degrees <- function(shapes) {

@@ -76,7 +76,7 @@ need_distance <- function(distance, call) {
 distance_in_units <- function(shapes, distance, unit, call) {
   need_distance(distance, call)
   if (!is.null(crs_of(shapes))) return(distance * coordinate_units(shapes, unit, call))
-  if (!is.null(unit)) need_crs(shapes, "its coordinates have no unit to turn {.val {unit}} into", call = call)
+  if (!is.null(unit)) need_crs(shapes, no_unit_for(unit), call = call)
   distance
 }
 
