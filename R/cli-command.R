@@ -69,9 +69,9 @@ common_options <- function() {
   )
 }
 
-relation_options <- function() {
+relation_options <- function(relation = "intersects") {
   list(
-    new_option("relation", "choice", "relation of OGC Simple Features", "intersects", relations),
+    new_option("relation", "choice", "relation of OGC Simple Features", relation, relations),
     new_option("distance", "number", "for the relation \"within distance\""),
     new_option("unit", "choice", "unit of --distance, m by default", values = names(length_units))
   )

@@ -70,7 +70,7 @@ register_command("pick", function() {
 })
 
 register_command("summarise", function() {
-  new_command("Two layers", "count, sum or average features by region", c("LAYER", "OTHER", "OUTPUT"), c(relation_options(), list(
+  new_command("Two layers", "count, sum or average features by region", c("LAYER", "OTHER", "OUTPUT"), c(relation_options(NULL), list(
     new_option("with", "expressions", "summaries of the features' columns: name = expression, separated by commas", "count = count()"),
     new_option("share", "choice", "apportion features by what of them lies in each region", "none", share_measures),
     new_option("intensive", "columns", "with a share: columns that are no totals, separated by commas"),

@@ -56,7 +56,7 @@ steps_of_history <- function(history, made, call) {
 
 input_of_reading <- function(step, made, call) {
   given <- step$given
-  others <- setdiff(names(given), c("source", "layer", "where", "damaged"))
+  others <- setdiff(names(given), c("source", "layer", "where", "damaged", if (identical(given$skip, 0)) "skip"))
   if (!rlang::is_string(given$source) || length(others) || !identical(given$damaged, "refuse")) no_command(step, call)
   source <- if (file.exists(given$source)) normalizePath(given$source, "/") else given$source
   input <- list(type = "layer", layer = given$layer, default = source)

@@ -155,7 +155,26 @@ map_breaks <- function(values, classes, method, at, midpoint, unasked, rounded, 
     breaks_for(values, classes, method, at, rounded, call, beyond = TRUE)
   }
   if (length(breaks) > 13) fail("argument", "There are {length(breaks) - 1} classes; a map has 12 at most.", call = call)
+  if (is.null(at) && !rounded) breaks <- readable_breaks(breaks, values)
   if (is.null(midpoint) || !is.null(at)) breaks else with_midpoint(breaks, midpoint, values)
+}
+
+# Among many values the room between two neighbours is so narrow that a key needs many digits. Breaks move to the nearest number with as many as the
+# narrowest class asks for, if no more than one value in a hundred changes its class by that.
+readable_breaks <- function(breaks, values) {
+  cuts <- as.double(breaks)
+  widths <- diff(cuts)
+  narrowest <- min(widths[widths > 0], Inf)
+  if (isTRUE(attr(breaks, "whole")) || length(values) < 100 || !is.finite(narrowest) || max(abs(cuts)) / narrowest > 1e6) return(breaks)
+  values <- sort(values[is.finite(values)])
+  inner <- setdiff(seq_along(cuts), c(1, length(cuts), which(widths == 0) + 1))
+  before <- core(core_class_of(values, cuts))
+  for (digits in max(0, ceiling(1 - log10(narrowest))) + 0:3) {
+    moved <- replace(cuts, inner, round(cuts[inner], digits))
+    if (any(diff(moved) < 0 | (diff(moved) == 0 & widths > 0))) next
+    if (mean(core(core_class_of(values, moved)) != before) <= 0.01) return(new_breaks(values, moved, attr(breaks, "method")))
+  }
+  breaks
 }
 
 # The inner break that is nearest gives way to the midpoint.

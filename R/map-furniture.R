@@ -4,10 +4,12 @@
 #' ten; the arrow points to true north where it stands, which grid north is not on most projections; the graticule draws
 #' meridians and parallels on the map's CRS, with their degrees at the left and lower edge.
 #'
-#' @param position `"bottom left"`, `"bottom right"`, `"top left"` or `"top right"`.
+#' @param position `"bottom left"`, `"bottom right"`, `"top left"` or `"top right"`; by default a corner where the map shows little and nothing else
+#'   stands.
 #' @param unit Of the bar: `"m"`, `"km"`, `"mi"` or `"ft"`; by default m or km, as the length asks for.
 #' @param step Degrees between the lines of the graticule; by default a round number that gives about five.
-#' @param colour Colour of the lines.
+#' @param colour Colour of what is drawn; by default it stands out from the ground of the theme, whenever that is added.
+#' @param size How many times as large as usual.
 #' @return A layer to add to a map with `+`.
 #' @section Errors: `civicatlas_error_crs` where the map has no CRS; `civicatlas_error_choice` for an unknown position or unit.
 #' @examples
@@ -20,36 +22,42 @@ corners <- c("bottom left", "bottom right", "top left", "top right")
 
 #' @rdname map_furniture
 #' @export
-map_scale_bar <- function(position = "bottom left", unit = NULL) {
+map_scale_bar <- function(position = NULL, unit = NULL, colour = NULL, size = 1) {
   call <- rlang::current_env()
-  one_of(position, corners, "position", call = call)
   if (!is.null(unit)) one_of(unit, c("m", "km", "mi", "ft"), "unit", call = call)
-  structure(list(position = position, unit = unit), class = "map_scale_bar")
+  structure(c(furniture_style(position, colour, size, call), list(unit = unit)), class = "map_scale_bar")
+}
+
+furniture_style <- function(position, colour, size, call) {
+  if (!is.null(position)) one_of(position, corners, "position", call = call)
+  if (!is.null(colour) && !is_colour(colour)) fail("argument", "{.arg colour} is {.val {colour}}, which is not a colour.", call = call)
+  if (!is_positive(size) || size > 5) fail("argument", "{.arg size} must be one number above 0, of 5 at most.", call = call)
+  list(position = position, colour = colour, size = size)
 }
 
 #' @rdname map_furniture
 #' @export
-map_north_arrow <- function(position = "top right") {
-  one_of(position, corners, "position", call = rlang::current_env())
-  structure(list(position = position), class = "map_north_arrow")
+map_north_arrow <- function(position = NULL, colour = NULL, size = 1) {
+  structure(furniture_style(position, colour, size, rlang::current_env()), class = "map_north_arrow")
 }
 
 #' @rdname map_furniture
 #' @export
-map_graticule <- function(step = NULL, colour = "#8fa3ad") {
+map_graticule <- function(step = NULL, colour = NULL, size = 1) {
+  style <- furniture_style(NULL, colour, size, rlang::current_env())
   if (!is.null(step) && !is_positive(step)) fail("argument", "{.arg step} must be one number of degrees above 0.", call = rlang::current_env())
-  structure(list(step = step, colour = colour), class = "map_graticule")
+  structure(c(style, list(step = step)), class = "map_graticule")
 }
 
-# Furniture is drawn from what each panel shows, on the map's CRS: `draw(frame)` gives a grob.
+# Furniture is drawn from what each panel shows, on the map's CRS: `draw(frame, ink, position)` gives a grob.
 GeomFurniture <- ggplot2::ggproto(
   "GeomFurniture", ggplot2::Geom,
-  extra_params = c("na.rm", "what", "draw"),
+  extra_params = c("na.rm", "what", "draw", "corner", "ink"),
   handle_na = function(data, params) data,
-  draw_panel = function(data, panel_params, coord, what, draw) {
+  draw_panel = function(data, panel_params, coord, what, draw, corner = NULL, ink = NULL) {
     view <- panel_view(coord, panel_params)
     if (is.null(view$crs)) need_map_crs(NULL, what)
-    grob <- draw(list(x = c(view$from[1], view$to[1]), y = c(view$from[2], view$to[2]), crs = view$crs))
+    grob <- draw(list(x = c(view$from[1], view$to[1]), y = c(view$from[2], view$to[2]), crs = view$crs), ink, corner)
     grid::gTree(children = grid::gList(grob), what = what, cl = "drawn_furniture")
   }
 )
@@ -62,12 +70,43 @@ makeContent.drawn_furniture <- function(x) {
   grid::setChildren(x, grid::gList())
 }
 
-furniture <- function(plot, what, draw) {
+furniture <- function(plot, what, draw, style) {
   need_map_crs(plot$coordinates$crs, what)
   plot + ggplot2::layer(
     geom = GeomFurniture, stat = "identity", position = "identity", data = data.frame(.furniture = what), mapping = NULL, inherit.aes = FALSE,
-    show.legend = FALSE, check.aes = FALSE, params = list(what = what, draw = draw)
+    show.legend = FALSE, check.aes = FALSE, params = list(what = what, draw = draw, corner = style$position, ink = style$colour)
   )
+}
+
+# A map's furniture with the colour that its theme asks for and, where no corner was asked for, in one that is free.
+furnished <- function(plot) {
+  usual <- c(map_scale_bar = "bottom left", map_north_arrow = "top right")
+  taken <- taken_corners(plot)
+  for (i in seq_along(plot$layers)) {
+    layer <- plot$layers[[i]]
+    if (!inherits(layer$geom, "GeomFurniture")) next
+    params <- layer$geom_params
+    params$ink <- params$ink %||% ink_on(plot)
+    if (is.null(params$corner) && params$what %in% names(usual)) {
+      params$corner <- free_corner(plot, usual[[params$what]], taken)
+      taken <- c(taken, params$corner)
+    }
+    plot$layers[[i]] <- with_geom_params(layer, params)
+  }
+  plot
+}
+
+# A function of its own, as an object of ggplot2 looks its parent up by the name that it had.
+with_geom_params <- function(layer, params) ggplot2::ggproto(NULL, layer, geom_params = params)
+
+# The usual corner if the map shows little there, else the emptiest that is not taken.
+free_corner <- function(plot, usual, taken) {
+  limits <- plot$coordinates$limits
+  positions <- c(usual, setdiff(corners, usual))
+  if (!all(positions %in% taken)) positions <- setdiff(positions, taken)
+  if (is.null(limits$x) || is.null(plot$coordinates$crs)) return(positions[1])
+  covered <- covered_corners(c(0.22 * diff(limits$x), 0.12 * diff(limits$y)), plot, positions)
+  positions[which.min(covered > pmin(0.1, min(covered)) + 0.02)]
 }
 
 need_map_crs <- function(crs, what) {
@@ -88,41 +127,41 @@ metres_across <- function(frame) {
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_scale_bar)
 ggplot_add.map_scale_bar <- function(object, plot, ...) {
-  ink <- ink_on(plot)
-  furniture(plot, "map_scale_bar", function(frame) scale_bar(object, frame, ink))
+  furniture(plot, "map_scale_bar", function(frame, ink, position) scale_bar(object, frame, ink, position), object)
 }
 
-scale_bar <- function(object, frame, ink) {
+scale_bar <- function(object, frame, ink, position) {
   metres <- metres_across(frame)
   if (!is.finite(metres)) fail("crs", "The middle of the map lies outside the domain of its CRS: no scale there.", call = NULL)
   width <- abs(diff(frame$x))
-  wanted <- 0.22 * width * metres
+  wanted <- 0.22 * width * metres * object$size
   unit <- object$unit %||% if (wanted >= 1000) "km" else "m"
   length <- max(key_values(wanted / length_units[[unit]]))
   across <- length * length_units[[unit]] / metres / width
-  left <- if (grepl("left", object$position)) 0.03 else 0.97 - across
-  up <- if (grepl("bottom", object$position)) 0.035 else 0.935
+  left <- if (grepl("left", position)) 0.03 else 0.96 - across
+  up <- if (grepl("bottom", position)) grid::unit(0.035, "npc") else grid::unit(0.965, "npc") - grid::unit(6 * object$size, "mm")
   number <- function(v) map_numbers(v, if (v == round(v)) 0 else 1)
-  scale_bar_grob(left, up, across, ink, paste(number(length), unit), number(length / 2))
+  scale_bar_grob(left, up, across, ink, paste(number(length), unit), number(length / 2), object$size)
 }
 
-scale_bar_grob <- function(left, up, across, ink, label, half) {
+scale_bar_grob <- function(left, up, across, ink, label, half, size) {
   npc <- function(v) grid::unit(v, "npc")
-  thick <- grid::unit(1.6, "mm")
-  text <- grid::gpar(col = ink, fontsize = 8.5)
+  thick <- grid::unit(1.6 * size, "mm")
+  text <- grid::gpar(col = ink, fontsize = 8.5 * size)
   grid::grobTree(
-    grid::rectGrob(npc(left + c(0, across / 2)), npc(up), npc(across / 2), thick, hjust = 0, vjust = 0,
+    grid::rectGrob(npc(left + c(0, across / 2)), up, npc(across / 2), thick, hjust = 0, vjust = 0,
                    gp = grid::gpar(fill = c(ink, under_ink(ink)), col = ink, lwd = 0.7)),
-    grid::textGrob(c("0", half, label), npc(left + c(0, across / 2, across)), npc(up) + grid::unit(2.4, "mm"), vjust = 0, gp = text)
+    grid::textGrob(c("0", half, label), npc(left + c(0, across / 2, across)), up + grid::unit(2.4 * size, "mm"), vjust = 0, gp = text)
   )
 }
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_north_arrow)
 ggplot_add.map_north_arrow <- function(object, plot, ...) {
-  ink <- ink_on(plot)
-  right <- if (grepl("left", object$position)) 0.055 else 0.945
-  up <- if (grepl("bottom", object$position)) 0.1 else 0.9
-  furniture(plot, "map_north_arrow", function(frame) north_arrow_grob(right, up, grid_bearing_of_north(frame, right, up), ink))
+  furniture(plot, "map_north_arrow", function(frame, ink, position) {
+    right <- if (grepl("left", position)) 0.055 else 0.945
+    up <- if (grepl("bottom", position)) 0.1 else 0.9
+    north_arrow_grob(position, grid_bearing_of_north(frame, right, up), ink, object$size)
+  }, object)
 }
 
 # Degrees clockwise from the top of the map to true north.
@@ -139,10 +178,15 @@ grid_bearing_of_north <- function(frame, right, up) {
   atan2((north$x - at[1]) * sign(step) * backwards[1], (north$y - at[2]) * sign(step) * backwards[2]) * 180 / pi
 }
 
-north_arrow_grob <- function(right, up, degrees, ink) {
+# Its middle is so far from the corner's edges that the letter is on the map, however the arrow turns.
+north_arrow_grob <- function(position, degrees, ink, size) {
+  room <- 11.5 * size
+  at <- function(far) if (far) grid::unit(1, "npc") - grid::unit(room, "mm") else grid::unit(room, "mm")
+  right <- at(grepl("right", position))
+  up <- at(grepl("top", position))
   turn <- function(x, y) {
     a <- -degrees * pi / 180
-    list(x = grid::unit(right, "npc") + grid::unit(x * cos(a) - y * sin(a), "mm"), y = grid::unit(up, "npc") + grid::unit(x * sin(a) + y * cos(a), "mm"))
+    list(x = right + grid::unit(size * (x * cos(a) - y * sin(a)), "mm"), y = up + grid::unit(size * (x * sin(a) + y * cos(a)), "mm"))
   }
   left <- turn(c(0, -2.4, 0), c(5.5, -4, -2))
   rest <- turn(c(0, 2.4, 0), c(5.5, -4, -2))
@@ -150,14 +194,15 @@ north_arrow_grob <- function(right, up, degrees, ink) {
   grid::grobTree(
     grid::polygonGrob(left$x, left$y, gp = grid::gpar(fill = ink, col = ink, lwd = 0.7)),
     grid::polygonGrob(rest$x, rest$y, gp = grid::gpar(fill = under_ink(ink), col = ink, lwd = 0.7)),
-    grid::textGrob("N", letter$x, letter$y, rot = -degrees, gp = grid::gpar(col = ink, fontsize = 10, fontface = "bold"))
+    grid::textGrob("N", letter$x, letter$y, rot = -degrees, gp = grid::gpar(col = ink, fontsize = 10 * size, fontface = "bold"))
   )
 }
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_graticule)
 ggplot_add.map_graticule <- function(object, plot, ...) {
-  plot <- furniture(plot, "map_graticule", function(frame) graticule_grob(graticule_on(frame, object$step), frame, object$colour))
-  plot <- furniture(plot, "map_graticule", function(frame) degree_labels(frame, graticule_on(frame, object$step)))
+  colour <- object$colour %||% "#8fa3ad"
+  plot <- furniture(plot, "map_graticule", function(frame, ...) graticule_grob(graticule_on(frame, object$step), frame, colour, object$size), object)
+  plot <- furniture(plot, "map_graticule", function(frame, ink, ...) degree_labels(frame, graticule_on(frame, object$step), ink, object$size), object)
   n <- length(plot$layers)
   plot$layers <- plot$layers[c(n - 1, seq_len(n - 2), n)]  # below the shapes
   plot
@@ -169,8 +214,8 @@ graticule_on <- function(frame, step) {
   graticule_lines(extent, step %||% round_step(max(wide, extent["ymax"] - extent["ymin"]) / 5), frame$crs)
 }
 
-graticule_grob <- function(lines, frame, colour) {
-  style <- data.frame(fill = NA, colour = colour, linewidth = 0.25, linetype = 1, alpha = NA)
+graticule_grob <- function(lines, frame, colour, size) {
+  style <- data.frame(fill = NA, colour = colour, linewidth = 0.25 * size, linetype = 1, alpha = NA)
   view <- list(from = c(frame$x[1], frame$y[1]), to = c(frame$x[2], frame$y[2]))
   grid::gTree(shapes = as_shapes(lines), style = style[rep(1, nrow(lines)), ], view = view, lines_by_fill = FALSE, cl = "drawn_shapes")
 }
@@ -214,7 +259,7 @@ graticule_lines <- function(extent, step, crs) {
 
 # Degrees where meridians meet the lower edge and parallels the left one; where they do not, as on a map of the world, at their lower or
 # left end.
-degree_labels <- function(frame, lines) {
+degree_labels <- function(frame, lines, ink, size) {
   at <- coordinates_of(lines)
   crossing <- function(row) {
     p <- at[at$shape == row, ]
@@ -240,7 +285,18 @@ degree_labels <- function(frame, lines) {
   pad <- grid::unit(1, "mm")
   x <- grid::unit(right[keep], "npc") + pad
   y <- grid::unit(up[keep], "npc") + pad
-  grid::textGrob(text, x, y, hjust = 0, vjust = 0, gp = grid::gpar(col = "#6b7f8a", fontsize = 7.5))
+  on_any_fill(text, x, y, ink, 7.5 * size)
+}
+
+# Text with a rim of the colour that it stands out from, so that it reads on any fill.
+on_any_fill <- function(text, x, y, ink, fontsize) {
+  rim <- grid::unit(0.045 * fontsize, "pt") * 1.4
+  around <- 2 * pi * seq_len(12) / 12
+  rims <- lapply(around, function(turn) {
+    grid::textGrob(text, x + cos(turn) * rim, y + sin(turn) * rim, hjust = 0, vjust = 0, gp = grid::gpar(col = under_ink(ink), fontsize = fontsize))
+  })
+  children <- c(rims, list(grid::textGrob(text, x, y, hjust = 0, vjust = 0, gp = grid::gpar(col = ink, fontsize = fontsize))))
+  grid::gTree(children = do.call(grid::gList, children))
 }
 
 # Where in the frame, from 0 to 1, lines that do not leave it have their ends: parallels the leftmost place, meridians the lowest, or the

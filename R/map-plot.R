@@ -30,6 +30,7 @@ map_caption <- function(x, source, note) {
 ggplot_build.civic_map <- function(plot, ...) {
   class(plot) <- setdiff(class(plot), "civic_map")
   need_map_coord(plot$coordinates)
+  plot <- furnished(plot)
   size <- drawing_size()
   if (!is.null(size)) plot <- fit_texts(plot, size)
   ggplot2::ggplot_build(with_class_key(plot, size), ...)
@@ -63,6 +64,8 @@ font_of <- function(element) grid::gpar(fontsize = element$size, fontfamily = el
 fit_texts <- function(plot, size) {
   theme <- whole_theme(plot)
   tell_missing_letters(as.character(unlist(Filter(is.character, as.list(plot$labels)))))
+  plot <- with_small_key(plot, size)
+  theme <- whole_theme(plot)
   plot <- fit_key(plot, theme, size)
   plot <- fit_around(plot, theme, size)
   fit_panel_names(plot, theme, size)
@@ -101,6 +104,20 @@ left_of_map <- function(plot, size) {
   max(0, (size[1] - 0.35 - key - widest) / 2)
 }
 
+# Beside a small map the key would take its room: it gets smaller letters, and goes below where the map is higher than wide, which is said.
+with_small_key <- function(plot, size) {
+  shown <- attr(plot, "class_labels")
+  if (is.null(shown) || isTRUE(plot$theme$legend.position %in% c("bottom", "top", "inside", "none"))) return(plot)
+  beside <- max(text_widths(shown, key_font(plot))) + 0.6
+  if (beside <= 0.45 * size[1]) return(plot)
+  small <- max(0.5, 0.4 * size[1] / beside)
+  below <- size[2] > 1.2 * size[1]
+  say("At {size_in_words(size)} the key {if (below) 'goes below the map' else 'is drawn smaller'}.")
+  text <- function(size, ...) ggplot2::element_text(size = ggplot2::rel(size * small), ...)
+  plot <- plot + ggplot2::theme(legend.text = text(0.9), legend.title = text(0.95), legend.key.size = grid::unit(16 * small, "pt"))
+  if (below) plot + ggplot2::theme(legend.position = "bottom") else plot
+}
+
 # The title of the key and its entries take at most a quarter of the width, the title at most a quarter of the height.
 fit_key <- function(plot, theme, size) {
   most <- max(size[1] / 4, 0.8)
@@ -125,7 +142,7 @@ fit_panel_names <- function(plot, theme, size) {
   element <- ggplot2::calc_element("strip.text.x", theme)
   panels <- length(unique(unlist(lapply(plot$layers, function(layer) as.character(layer$data[[".panel"]])))))
   asked <- plot$facet$params
-  columns <- asked$ncol %||% if (is.null(asked$nrow) && panels > 0) fitting_columns(rep(list(plot), panels), size[1], size[2])
+  columns <- asked$ncol %||% if (is.null(asked$nrow) && panels > 0) fitting_columns(plot, panels, size[1], size[2])
   labeller <- asked$labeller
   given <- plot$facet
   facet <- ggplot2::ggproto(NULL, given)

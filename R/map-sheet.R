@@ -3,7 +3,8 @@ NULL
 
 #' Several maps on one sheet
 #'
-#' `side_by_side()` sets maps beside one another in panels of equal size, in as many columns as fill the sheet, their captions once below;
+#' `side_by_side()` sets maps beside one another in the arrangement that gives them the most room: maps of one shape in panels of equal size, others in
+#' rows and columns as wide and high as they need. A caption that all maps share stands once below, others under their own map;
 #' themes and titles added to it with `+` hold for all. `before_and_after()` maps one variable of two states of a
 #' layer on common breaks, so that equal colours are equal values. `map_inset()` puts a small map of a wider area in a corner, with
 #' the extent of the map marked on it.
@@ -42,22 +43,28 @@ grid.draw.map_sheet <- function(x, recording = TRUE) print.map_sheet(x)
 # The maps in rows of cells that fill the sheet, below its title and above their captions, each once.
 sheet_grob <- function(sheet, size = sheet_size()) {
   maps <- lapply(attr(sheet, "maps"), function(map) map + added_theme(sheet))
-  captions <- unique(unlist(lapply(maps, function(map) map$labels$caption)))
-  captions <- if (length(captions)) unique(unlist(strsplit(captions, "\n|(?<=[.]) (?=CRS: )", perl = TRUE)))
+  captions <- lapply(maps, function(map) map$labels$caption)
+  shared <- length(unique(captions)) == 1
   theme <- whole_theme(sheet)
   head <- words_of_sheet(list(plot.title = sheet$labels$title, plot.subtitle = sheet$labels$subtitle), theme, size)
-  foot <- words_of_sheet(list(plot.caption = paste(c(captions, sheet$labels$caption), collapse = "\n")), theme, size)
+  foot <- words_of_sheet(list(plot.caption = paste(c(if (shared) captions[[1]], sheet$labels$caption), collapse = "\n")), theme, size)
   room <- size[2] - head$height - foot$height
-  columns <- min(attr(sheet, "columns") %||% fitting_columns(maps, size[1], room), length(maps))
-  rows <- ceiling(length(maps) / columns)
-  cell <- c(size[1] / columns, room / rows)
-  grobs <- equal_layouts(lapply(maps, function(map) grob_of_map(map + ggplot2::labs(caption = NULL), cell)))
-  heights <- grid::unit.c(grid::unit(head$height, "in"), grid::unit(rep(1, rows), "null"), grid::unit(foot$height, "in"))
-  table <- gtable::gtable(grid::unit(rep(1, columns), "null"), heights)
+  cells <- arrangement(vapply(maps, height_by_width, 0), size[1], room, attr(sheet, "columns"))
+  columns <- length(cells$widths)
+  rows <- length(cells$heights)
+  column_of <- (seq_along(maps) - 1) %% columns + 1
+  row_of <- (seq_along(maps) - 1) %/% columns + 1
+  grobs <- lapply(seq_along(maps), function(i) {
+    map <- if (shared) maps[[i]] + ggplot2::labs(caption = NULL) else maps[[i]]
+    grob_of_map(map, c(cells$widths[column_of[i]], cells$heights[row_of[i]]))
+  })
+  if (cells$equal) grobs <- equal_layouts(grobs)
+  heights <- grid::unit.c(grid::unit(head$height, "in"), grid::unit(cells$heights, "null"), grid::unit(foot$height, "in"))
+  table <- gtable::gtable(grid::unit(cells$widths, "null"), heights)
   ground <- grid::rectGrob(gp = grid::gpar(fill = ggplot2::calc_element("plot.background", theme)$fill, col = NA))
   table <- gtable::gtable_add_grob(table, ground, 1, 1, rows + 2, columns)
   table <- gtable::gtable_add_grob(table, list(head$grob, foot$grob), c(1, rows + 2), 1, c(1, rows + 2), columns)
-  for (i in seq_along(grobs)) table <- gtable::gtable_add_grob(table, grobs[[i]], (i - 1) %/% columns + 2, (i - 1) %% columns + 1)
+  for (i in seq_along(grobs)) table <- gtable::gtable_add_grob(table, grobs[[i]], row_of[i] + 1, column_of[i])
   table
 }
 
@@ -85,14 +92,35 @@ words_of_sheet <- function(texts, theme, size) {
   list(grob = do.call(grid::grobTree, unname(grobs)), height = sum(heights) + 0.08)
 }
 
-# As many columns as give the maps the most room for their proportions.
-fitting_columns <- function(maps, width, height) {
-  limits <- maps[[1]]$coordinates$limits
-  ratio <- maps[[1]]$coordinates$ratio %||% 1
-  tall <- if (is.null(limits$x)) 0.7 else ratio * diff(limits$y) / diff(limits$x)
-  n <- length(maps)
-  room <- vapply(seq_len(n), function(columns) min(0.8 * width / columns, height / ceiling(n / columns) / tall), 0)
-  which.max(round(room, 6))
+height_by_width <- function(map) {
+  limits <- map$coordinates$limits
+  if (is.null(limits$x)) 0.7 else (map$coordinates$ratio %||% 1) * diff(limits$y) / diff(limits$x)
+}
+
+# As many columns as give maps of one shape the most room.
+fitting_columns <- function(map, n, width, height) length(arrangement(rep(height_by_width(map), n), width, height)$widths)
+
+# The widths of columns and heights of rows that give maps, each so `tall` for its width, the most room: equal ones, columns as wide as their maps ask for
+# at equal heights, or rows as high as theirs ask for. Part of the width is left to keys.
+arrangement <- function(tall, width, height, columns = NULL) {
+  n <- length(tall)
+  best <- NULL
+  for (across in min(n, columns %||% seq_len(n))[1]:min(n, columns %||% n)) {
+    down <- ceiling(n / across)
+    column_of <- (seq_len(n) - 1) %% across + 1
+    row_of <- (seq_len(n) - 1) %/% across + 1
+    wide <- vapply(split(1 / tall, column_of), max, 0)
+    high <- vapply(split(tall, row_of), max, 0)
+    ways <- list(list(rep(1, across), rep(1, down)), list(0.3 * mean(wide) + wide, rep(1, down)), list(rep(1, across), 0.1 * mean(high) + high))
+    for (k in seq_along(ways)) {
+      widths <- width * ways[[k]][[1]] / sum(ways[[k]][[1]])
+      heights <- height * ways[[k]][[2]] / sum(ways[[k]][[2]])
+      drawn <- pmin(0.8 * widths[column_of], heights[row_of] / tall)
+      room <- min(drawn * sqrt(tall)) + 0.1 * mean(drawn * sqrt(tall))
+      if (is.null(best) || room > 1.001 * best$room) best <- list(widths = unname(widths), heights = unname(heights), room = room, equal = k == 1)
+    }
+  }
+  best
 }
 
 # A map as a grob, its texts fitted to a cell; working out its sizes takes a device, which is not to leave a file behind.
@@ -106,16 +134,17 @@ grob_of_map <- function(map, cell = NULL) {
   ggplot2::ggplotGrob(map)
 }
 
-# The same room for titles and keys in every map, so that the panels are equal; where layouts differ they stay as they are.
+# The same room for titles and keys in every map, so that the panels are equal; these keep their proportions, and layouts that differ stay as they are.
 equal_layouts <- function(grobs) {
-  same <- function(part) length(unique(vapply(grobs, function(grob) length(grob[[part]]), 0L))) == 1
-  if (same("widths")) {
-    widths <- do.call(grid::unit.pmax, lapply(grobs, `[[`, "widths"))
-    grobs <- lapply(grobs, function(grob) `[[<-`(grob, "widths", value = widths))
-  }
-  if (same("heights")) {
-    heights <- do.call(grid::unit.pmax, lapply(grobs, `[[`, "heights"))
-    grobs <- lapply(grobs, function(grob) `[[<-`(grob, "heights", value = heights))
+  for (part in c("widths", "heights")) {
+    sizes <- lapply(grobs, `[[`, part)
+    if (length(unique(lengths(sizes))) > 1) next
+    fixed <- Reduce(`&`, lapply(sizes, function(size) !grepl("null", as.character(size), fixed = TRUE)))
+    most <- do.call(grid::unit.pmax, lapply(sizes, function(size) size[fixed]))
+    grobs <- lapply(grobs, function(grob) {
+      grob[[part]][fixed] <- most
+      grob
+    })
   }
   grobs
 }
@@ -160,14 +189,21 @@ ggplot_add.map_inset <- function(object, plot, ...) {
   if (is.null(limits$x)) fail("argument", "{.fn map_inset} needs a map of this package, whose extent is known.", call = NULL)
   inset <- if (ggplot2::is_ggplot(object$what)) bare_map(object$what) else overview_map(object$what, plot)
   box <- inset_box(inset, object$size, plot$coordinates)
-  position <- object$position %||% emptiest_corner(box, plot)
+  position <- object$position %||% emptiest_corner(box, plot, taken_corners(plot))
   if (is.null(position)) {
     plot$coordinates <- widened(plot$coordinates, box[1])
     limits <- plot$coordinates$limits
     position <- "bottom right"
   }
   at <- corner_box(box, position, limits)
-  plot + ggplot2::annotation_custom(grob_of_map(inset), at[1], at[3], at[2], at[4])
+  plot <- plot + ggplot2::annotation_custom(grob_of_map(inset), at[1], at[3], at[2], at[4])
+  structure(plot, inset_corners = c(attr(plot, "inset_corners"), position))
+}
+
+# Corners in which something stands that was put there.
+taken_corners <- function(plot) {
+  asked <- lapply(plot$layers, function(layer) layer$geom_params$corner)
+  c(attr(plot, "inset_corners"), unlist(asked))
 }
 
 # The wider area in pale, with the extent of the map marked on it.
@@ -213,8 +249,14 @@ corner_box <- function(box, position, limits) {
 }
 
 # The corner where the map shows least, NULL where each shows much.
-emptiest_corner <- function(box, plot) {
-  covered <- vapply(corners[c(2, 1, 4, 3)], function(position) {
+emptiest_corner <- function(box, plot, taken = NULL) {
+  covered <- covered_corners(box, plot, setdiff(corners[c(2, 1, 4, 3)], taken))
+  if (length(covered) && min(covered) <= 0.02) names(covered)[which.min(covered)]
+}
+
+# How much of the boxes in corners the map's shapes cover, from 0 to 1.
+covered_corners <- function(box, plot, positions) {
+  vapply(positions, function(position) {
     at <- corner_box(box, position, plot$coordinates$limits)
     places <- expand.grid(x = seq(at[1], at[3], length.out = 12), y = seq(at[2], at[4], length.out = 12))
     places <- point_shapes(places$x, places$y, plot$coordinates$crs)
@@ -224,7 +266,6 @@ emptiest_corner <- function(box, plot) {
     })
     length(unique(unlist(met))) / length(places)
   }, 0)
-  if (min(covered) <= 0.02) names(covered)[which.min(covered)]
 }
 
 # The view with room for an inset at its right.

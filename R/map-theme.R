@@ -1,7 +1,7 @@
 #' The look of maps
 #'
 #' A ggplot2 theme for maps, in a light and a dark mode, readable on a screen of 1280 by 800 and in print. Every starter uses it; add
-#' `map_theme("dark")` to a map for the other mode, before its scale bar and north arrow.
+#' `map_theme("dark")` to a map for the other mode.
 #'
 #' @param mode `"light"` or `"dark"`.
 #' @param base_size Size of text in points.
@@ -39,15 +39,16 @@ map_inks <- list(
   dark = list(paper = "#1b2228", water = "#232d35", ink = "#eef2f4", soft = "#c3ccd2", faint = "#9aa6ae", land = "#36424b")
 )
 
-# Ink that shows on a map's ground, for what is drawn into the panel. A theme that is added later does not change it.
+# Ink that shows on a map's ground, for what is drawn into the panel.
 ink_on <- function(plot) {
   ground <- plot$theme$panel.background$fill %||% map_inks$light$water
-  dark <- sum(grDevices::col2rgb(ground) * c(0.299, 0.587, 0.114)) < 128
-  map_inks[[if (dark) "dark" else "light"]]$ink
+  map_inks[[if (is_dark(ground)) "dark" else "light"]]$ink
 }
 
 # What stands out from an ink.
-under_ink <- function(ink) if (ink == map_inks$dark$ink) map_inks$dark$water else "#ffffff"
+under_ink <- function(ink) if (is_dark(ink)) "#ffffff" else map_inks$dark$water
+
+is_dark <- function(colour) sum(grDevices::col2rgb(colour) * c(0.299, 0.587, 0.114)) < 128
 
 need_mappable <- function(x, call) {
   if (!is_spatial_frame(x)) fail("argument", "{.arg x} must be a spatial frame.", call = call)

@@ -148,10 +148,10 @@ uses_beside_sums <- function(expression, totals, verb = "identity") {
   own <- rlang::as_label(expression[[1]])
   arguments <- as.list(expression)[-1]
   if (rlang::is_call(expression, "weighted.mean")) arguments <- as.list(match.call(stats::weighted.mean, expression))["x"]
-  unlist(lapply(unname(arguments), uses_beside_sums, totals, if (own %in% arithmetic) verb else own), recursive = FALSE)
+  unlist(lapply(unname(arguments), uses_beside_sums, totals, if (own %in% calculations) verb else own), recursive = FALSE)
 }
 
-arithmetic <- c("(", "+", "-", "*", "/", "^")
+calculations <- c("(", "+", "-", "*", "/", "^")
 
 # across() of totals may do nothing but sum them.
 uses_in_across <- function(expression, totals) {
