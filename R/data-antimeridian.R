@@ -65,6 +65,46 @@ in_one_piece <- function(shapes) {
   if (is.null(found)) shapes else shapes_of_core(found, crs_of(shapes))
 }
 
+# A layer on longitude and latitude as a map shows it: where it lies on both sides of the antimeridian, its shapes are put side by side, with longitudes
+# that go on beyond 180. With the limits of a map, they come as near to its middle as they can.
+in_one_window <- function(x, limits = NULL) {
+  shapes <- as_shapes(x)
+  if (!in_plain_degrees(shapes) || anyNA(box_of(shapes))) return(x)
+  boxes <- matrix(core(core_boxes(handles_of(shapes), store_of(shapes))), nrow = 4)
+  wide <- max(boxes[3, ], na.rm = TRUE) - min(boxes[1, ], na.rm = TRUE)
+  if (is.null(limits)) {
+    if (wide <= 180) return(x)
+    whole <- in_one_piece(shapes)
+    boxes <- core(core_boxes(handles_of(whole), store_of(whole)))
+    span <- span_of_longitudes(boxes[, !is.na(boxes[1, ]), drop = FALSE])
+    if (diff(span) >= 180 || diff(span) >= wide - 1e-9) return(x)
+    turns <- ceiling((span[1] - 1e-9 - boxes[1, ]) / 360)
+  } else {
+    if (limits[1] >= -180 && limits[2] <= 180) return(x)
+    whole <- in_one_piece(shapes)
+    boxes <- core(core_boxes(handles_of(whole), store_of(whole)))
+    turns <- round((mean(limits) - (boxes[1, ] + boxes[3, ]) / 2) / 360)
+  }
+  turned <- turned_shapes(whole, turns)
+  if (is_spatial_frame(x)) with_shapes(x, turned) else turned
+}
+
+# Shapes with longitudes so many turns further, one number for each.
+turned_shapes <- function(shapes, turns) {
+  some <- which(turns != 0)
+  if (!length(some)) return(shapes)
+  for (turn in unique(turns[some])) {
+    rows <- which(turns == turn)
+    at <- shapes[rows]
+    store <- unclass(store_of(compacted(at)))
+    handles <- handles_of(compacted(at))
+    store$x <- store$x + 360 * turn
+    store$boxes <- store$boxes + rep_len(c(360 * turn, 0), length(store$boxes))
+    shapes[rows] <- new_shapes(handles, store, crs_of(shapes))
+  }
+  shapes
+}
+
 # All shapes between -180 and 180, as two layers are compared.
 on_one_turn <- function(shapes) {
   found <- if (in_plain_degrees(shapes)) core(core_cut_at_antimeridian(handles_of(shapes), store_of(shapes)))

@@ -33,7 +33,7 @@ bivariate_map <- function(x, across, up, method = "quantile", ..., across_title 
   start_map(x, title, subtitle, source, note) +
     shapes_layer(x, ggplot2::aes(fill = .data$.both), list(colour = outline, linewidth = 0.15), show_key = FALSE) +
     ggplot2::scale_fill_manual(values = c(both_colours, stats::setNames(no_data_colour(), no_data)), guide = "none") +
-    square_key(titles[1], titles[2], missing)
+    square_key(titles[1], titles[2], missing, lapply(list(a$breaks, b$breaks), function(breaks) short_numbers(as.double(breaks))[2:3]))
 }
 
 three_classes <- function(x, quosure, what, method, call) {
@@ -53,19 +53,23 @@ both_colours <- c(
   "1 3" = "#dd8434", "2 3" = "#9a6339", "3 3" = "#473a39"
 )
 
-square_key <- function(across, up, missing) {
+# `inner`: the texts of the two inner breaks of each variable, which stand at the edges between the squares.
+square_key <- function(across, up, missing, inner) {
   side <- 7.5
   ink <- map_inks$light$ink
   at <- expand.grid(i = 1:3, j = 1:3)
   foot <- if (missing) 10 else 0
-  left <- 5
-  low <- 7 + foot
+  small <- grid::gpar(col = ink, fontsize = 7)
+  left <- 5 + grid::convertWidth(max(grid::stringWidth(inner[[2]])), "mm", valueOnly = TRUE) * 7 / 12 + 1
+  low <- 10 + foot
   text <- grid::gpar(col = ink, fontsize = 9)
   grob <- grid::grobTree(
     grid::rectGrob(grid::unit(left + (at$i - 0.5) * side, "mm"), grid::unit(low + (at$j - 0.5) * side, "mm"), grid::unit(side, "mm"), grid::unit(side, "mm"),
                    gp = grid::gpar(fill = both_colours[paste(at$i, at$j)], col = "#ffffff", lwd = 0.8)),
-    grid::textGrob(paste(across, "\u2192"), grid::unit(left, "mm"), grid::unit(low - 3.5, "mm"), hjust = 0, gp = text),
-    grid::textGrob(paste(up, "\u2192"), grid::unit(left - 3, "mm"), grid::unit(low, "mm"), hjust = 0, rot = 90, gp = text),
+    grid::textGrob(inner[[1]], grid::unit(left + c(1, 2) * side, "mm"), grid::unit(low - 2, "mm"), gp = small),
+    grid::textGrob(inner[[2]], grid::unit(left - 1, "mm"), grid::unit(low + c(1, 2) * side, "mm"), hjust = 1, gp = small),
+    grid::textGrob(paste(across, "\u2192"), grid::unit(left, "mm"), grid::unit(low - 6, "mm"), hjust = 0, gp = text),
+    grid::textGrob(paste(up, "\u2192"), grid::unit(2, "mm"), grid::unit(low, "mm"), hjust = 0, rot = 90, gp = text),
     if (missing) grid::rectGrob(grid::unit(left + 2, "mm"), grid::unit(4, "mm"), grid::unit(4, "mm"), grid::unit(4, "mm"),
                                 gp = grid::gpar(fill = no_data_colour(), col = "#5b6770", lwd = 0.5)),
     if (missing) grid::textGrob(no_data, grid::unit(left + 6, "mm"), grid::unit(4, "mm"), hjust = 0, gp = text)

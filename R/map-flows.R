@@ -63,11 +63,26 @@ flows_of <- function(flows, width, most, widest, bend, colour, key_title, unit, 
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_flow_layer)
 ggplot_add.map_flow_layer <- function(object, plot, ...) {
-  frame <- on_map_crs(object$frame, plot$coordinates$crs, "map_flows")
+  frame <- on_map_crs(object$frame, plot$coordinates$crs, "map_flows", plot$coordinates$limits)
+  plot$coordinates <- with_room_for_arcs(plot$coordinates, frame, object$bend)
   count_outside(frame, plot$coordinates$limits, "map_flows")
   style <- list(colour = object$colour, alpha = 0.72, bend = object$bend)
   plot + shapes_layer(frame, ggplot2::aes(width = .data$.width), style, show_key = FALSE, geom = GeomFlows) +
     flow_key(max(frame$.size), object)
+}
+
+# The view widened where arcs between places within it bulge out of it: at its middle an arc is half its bend away from the straight line.
+with_room_for_arcs <- function(coordinates, frame, bend) {
+  limits <- coordinates$limits
+  if (is.null(limits$x)) return(coordinates)
+  ends <- ends_of_lines(as_shapes(frame))
+  ratio <- coordinates$ratio %||% 1
+  inside <- function(x, y) x >= limits$x[1] & x <= limits$x[2] & y >= limits$y[1] & y <= limits$y[2]
+  keep <- which(inside(ends$x1, ends$y1) & inside(ends$x2, ends$y2))
+  middle_x <- (ends$x1 + ends$x2)[keep] / 2 - bend / 2 * (ends$y2 - ends$y1)[keep] * ratio
+  middle_y <- (ends$y1 + ends$y2)[keep] / 2 + bend / 2 * (ends$x2 - ends$x1)[keep] / ratio
+  margin <- 0.02 * c(diff(limits$x), diff(limits$y))
+  new_coord(coordinates$crs, range(limits$x, middle_x - margin[1], middle_x + margin[1]), range(limits$y, middle_y - margin[2], middle_y + margin[2]), FALSE, ratio)
 }
 
 # Curved bands with an arrowhead, from the first to the last vertex of each line, `width` in millimetres.

@@ -181,7 +181,7 @@ ggplot_add.shapes_geom <- function(object, plot, ...) {
                        i = "Give one as {.arg data}, or to {.fn ggplot2::ggplot}."), call = NULL)
   }
   if (isTRUE(plot$coordinates$default) && !inherits(plot$coordinates, "CoordShapes")) plot$coordinates <- coord_shapes(crs_of(frame))
-  frame <- on_map_crs(frame, plot$coordinates$crs, paste0("geom_", object$kind))
+  frame <- on_map_crs(frame, plot$coordinates$crs, paste0("geom_", object$kind), plot$coordinates$limits)
   mapping <- utils::modifyList(if (is.null(object$data)) plot$mapping else list(), object$mapping %||% list())
   as_civic_map(plot + geom_layer(frame, mapping, object))
 }
@@ -256,7 +256,7 @@ turned_window <- function(window, crs) {
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_view)
 ggplot_add.map_view <- function(object, plot, ...) {
   crs <- plot$coordinates$crs
-  extent <- if (is_spatial_frame(object$to)) box_of(on_map_crs(object$to, crs, "map_view")) else turned_window(object$to, crs)
+  extent <- if (is_spatial_frame(object$to)) box_of(in_one_window(on_map_crs(object$to, crs, "map_view", plot$coordinates$limits))) else turned_window(object$to, crs)
   carrier <- point_shapes(extent[c("xmin", "xmax")], extent[c("ymin", "ymax")], crs)
   plot$coordinates <- map_coordinates(carrier, extent)
   plot

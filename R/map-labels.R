@@ -31,7 +31,7 @@ map_labels <- function(x, label, important = NULL, size = 8.5, colour = "#26323c
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_label_layer)
 ggplot_add.map_label_layer <- function(object, plot, ...) {
-  frame <- on_map_crs(object$frame, plot$coordinates$crs, "map_labels")
+  frame <- on_map_crs(object$frame, plot$coordinates$crs, "map_labels", plot$coordinates$limits)
   plot + label_layer(frame, ggplot2::aes(label = .data$.label, rank = .data$.rank), object$style)
 }
 

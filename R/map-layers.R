@@ -35,16 +35,16 @@ new_map_layer <- function(verb, x, style, call = rlang::caller_env()) {
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_layer)
 ggplot_add.map_layer <- function(object, plot, ...) {
-  frame <- on_map_crs(object$frame, plot$coordinates$crs, object$verb)
+  frame <- on_map_crs(object$frame, plot$coordinates$crs, object$verb, plot$coordinates$limits)
   count_outside(frame, plot$coordinates$limits, object$verb)
   plot + shapes_layer(frame, style = object$style, show_key = FALSE)
 }
 
-on_map_crs <- function(frame, crs, verb) {
-  if (is.null(crs) || same_crs(crs_of(frame), crs)) return(frame)
+on_map_crs <- function(frame, crs, verb, limits = NULL) {
+  if (is.null(crs) || same_crs(crs_of(frame), crs)) return(in_one_window(frame, limits$x))
   need_crs(frame, "it cannot be put on the map", call = NULL)
   say("{.fn {verb}}: reprojected for drawing, {crs_label(crs_of(frame))} \u2192 {crs_label(crs)}.")
-  quietly(reproject_to(frame, crs))
+  in_one_window(quietly(reproject_to(frame, crs)), limits$x)
 }
 
 count_outside <- function(frame, limits, verb) {

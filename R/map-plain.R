@@ -30,7 +30,7 @@ plain_map <- function(..., title = NULL, subtitle = NULL, source = NULL) {
   named <- nzchar(names)
   colours <- stats::setNames(plain_colours(dimension), names)
   for (i in order(-dimension, seq_along(layers))) {
-    x <- on_map_crs(layers[[i]], crs_of(base), "plain_map")
+    x <- on_map_crs(layers[[i]], crs_of(base), "plain_map", map$coordinates$limits)
     style <- plain_style(dimension[i], colours[[i]])
     mapping <- NULL
     if (named[i]) {

@@ -9,7 +9,10 @@ as_civic_map <- function(plot) {
 }
 
 # A layer in tiles as a frame of shapes that are simplified to what can be seen.
-for_map <- function(x) if (is_tiled(x)) tile_work$for_map(x) else x
+for_map <- function(x) {
+  if (is_tiled(x)) x <- tile_work$for_map(x)
+  if (is_spatial_frame(x)) in_one_window(x) else x
+}
 
 # A map without layers yet: the frame's extent and CRS, the theme, the words around it, the source and the CRS below.
 start_map <- function(x, title = NULL, subtitle = NULL, source = NULL, note = NULL) {

@@ -209,7 +209,7 @@ taken_corners <- function(plot) {
 # The wider area in pale, with the extent of the map marked on it.
 overview_map <- function(frame, plot) {
   before <- sum(is.na(as_shapes(frame)))
-  frame <- silently(on_map_crs(frame, plot$coordinates$crs, "map_inset"))
+  frame <- silently(on_map_crs(frame, plot$coordinates$crs, "map_inset", plot$coordinates$limits))
   lost <- sum(is.na(as_shapes(frame))) - before
   if (lost > 0) {
     crs <- crs_label(plot$coordinates$crs)

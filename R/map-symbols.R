@@ -102,7 +102,7 @@ sizes_of <- function(x, quosure, what, call) {
 
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_symbol_layer)
 ggplot_add.map_symbol_layer <- function(object, plot, ...) {
-  frame <- on_map_crs(object$frame, plot$coordinates$crs, object$verb)
+  frame <- on_map_crs(object$frame, plot$coordinates$crs, object$verb, plot$coordinates$limits)
   labels <- object$key$labels %||% short_numbers(object$key$values)
   labels <- paste0(labels, if (!is.null(object$unit)) paste0(" ", object$unit))
   if (object$verb == "map_lines") {
