@@ -105,18 +105,19 @@ typed <- function(code, options) if (isTRUE(said$on_command_line)) options else 
 one_of <- function(value, choices, what, call = rlang::caller_env(2)) {
   if (rlang::is_string(value) && value %in% choices) return(value)
   shown <- if (rlang::is_string(value)) value else class(value)[1]
-  nearest <- nearest_word(as.character(shown), choices)
-  fail(c("choice", "argument"), c("{.arg {what}} is {.val {shown}}, which is none of {.or {.val {choices}}}.",
-                                  if (length(nearest)) c(i = "Nearest: {.val {nearest}}.")), call = call)
+  nearest <- nearest_word(as.character(shown), choices, most = 1)
+  fail(c("choice", "argument"), c("{.arg {what}} is {.val {shown}}, which is none of {.or {.val {choices}}}.", i = "Nearest: {.val {nearest}}."),
+       call = call)
 }
 
-# The choice that a word most likely stands for: the one that practitioners call so, one that begins alike, or one that differs by few letters.
-nearest_word <- function(word, choices) {
+# The choice that a word most likely stands for: the one that practitioners call so, or one of which at most a share of the
+# letters differs.
+nearest_word <- function(word, choices, most = 0.5) {
   meant <- intersect(unlist(strsplit(stats::na.omit(synonyms[tolower(trimws(word))]), "|", fixed = TRUE)), choices)
   if (length(meant)) return(meant[1])
   off <- drop(utils::adist(word, choices, ignore.case = TRUE))
   least <- which.min(off)
-  if (length(least) && off[least] <= max(2, ceiling(0.5 * max(nchar(word), nchar(choices[least]))))) choices[least]
+  if (length(least) && off[least] <= max(2, ceiling(most * max(nchar(word), nchar(choices[least]))))) choices[least]
 }
 
 # What practitioners call our words; of several, by the argument.

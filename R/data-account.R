@@ -34,8 +34,16 @@ begin_verb <- function(name, call = rlang::frame_call(frame), frame = parent.fra
 # Says what was done in a line, and adds the step to `out`, which the verb made of `from`. `line`: what stands before the account, NULL where
 # nothing is said. `stale`: columns of `from` that held measures of shapes which the verb changed, as measure_columns() gives them.
 end_verb <- function(verb, out, from, account = list(), rows_in = vctrs::vec_size(from), line = in_and_out(rows_in, out), stale = NULL) {
+  account <- c(account_of_change(from), account)
   if (!is.null(line)) say_account(verb$name, line, account)
   record(verb, out, from, rows_in, account, tell_stale(stale, out))
+}
+
+# That rows came or went since the last step, by dplyr or otherwise.
+account_of_change <- function(x) {
+  state <- if (is_spatial_frame(x) && is.null(said$command)) utils::tail(attr(x, "history", exact = TRUE), 1)[1][[1]]$state
+  change <- if (!is.null(state)) change_of_rows(x, state)
+  if (!is.null(change)) account(remark(change))
 }
 
 # "24 rows in, 12 out"

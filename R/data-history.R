@@ -1,7 +1,7 @@
 #' What was done to a frame
 #'
 #' Every verb of the package adds a line to the frame it returns; dplyr's verbs carry the lines along. Where rows or columns were changed in
-#' between by other means, the note of the next step says so.
+#' between by other means, the note of the next step says so of rows, and [workflow_of()] refuses the frame.
 #' @param x A spatial frame.
 #' @return A tibble of one row a step: `step`, `verb`, `call` (text), `rows_in`, `rows_out`, `note` (what was dropped or
 #'   changed and why; `NA` where nothing was) and `seconds`.
@@ -26,7 +26,7 @@ record <- function(verb, out, from, rows_in, account, stale) {
   if (!is_spatial_frame(out)) return(out)
   earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()
   change <- if (is.null(said$command)) change_since(from, utils::tail(earlier, 1))
-  words <- c(change, account_in_words(account))
+  words <- account_in_words(account)
   step <- list(
     verb = verb$name, call = said$command %||% call_text(verb$call), rows_in = as.integer(rows_in), rows_out = nrow(out),
     note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3), account = account, stale = stale, change = change,
@@ -35,6 +35,10 @@ record <- function(verb, out, from, rows_in, account, stale) {
   step$state <- state_of(out)
   attr(out, "history") <- c(earlier, list(step))
   out
+}
+
+change_of_rows <- function(x, state) {
+  if (nrow(x) != state$rows) paste0(format_count(state$rows), " rows had become ", format_count(nrow(x)), " by other means")
 }
 
 # What tells whether a frame is still as a verb left it: rows by their shapes, and columns by where they lie in memory, which holds in one process.
@@ -50,7 +54,8 @@ process_id <- function() paste(Sys.getpid(), said$process <- said$process %||% r
 change_since <- function(x, last) {
   state <- if (length(last) && is_spatial_frame(x)) last[[1]]$state
   if (is.null(state)) return(NULL)
-  if (nrow(x) != state$rows) return(paste0(format_count(state$rows), " rows had become ", format_count(nrow(x)), " by other means"))
+  rows <- change_of_rows(x, state)
+  if (!is.null(rows)) return(rows)
   now <- state_of(x)
   if (now$shapes != state$shapes) return("rows had been put in another order, or shapes changed, by other means")
   changed <- setdiff(names(now$columns), names(state$columns))

@@ -60,7 +60,8 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   scale <- measure_scale(a, unit, area_units, 2, is_geographic(a), call)
   found <- shared_measures(a, b, call)
   warn_of_areas(a)
-  whole <- measure_of_cuts(a, "area")
+  whole <- true_measure(a, "area")
+  found$area <- whole[found$x] * shares_of_cuts(found$cut$area, found$area, measure_of_cuts(a, "area"), found$x)
   rest <- whole - rowsum_of(found$area, found$x, length(a))
   alone <- which(rest > 1e-9 * whole)
   parts <- tibble::tibble(x[[x_column]][c(found$x, alone)], vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),

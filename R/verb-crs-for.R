@@ -45,7 +45,7 @@ crs_for <- function(x, measuring = "area") {
   extent <- degrees_extent(x, call)
   base <- geographic_base(crs_of(as_shapes(x)))
   place <- list(extent = extent, lon = mean(extent[c(1, 3)]), lat = mean(extent[c(2, 4)]), width = extent[3] - extent[1],
-                height = extent[4] - extent[2], base = base, at = places_of_layer(as_shapes(x), base))
+                height = extent[4] - extent[2], base = base, at = places_of_layer(as_shapes(x), base, extent))
   place$lon <- (place$lon + 180) %% 360 - 180
   found <- switch(measuring, area = crs_for_area(place), distance = crs_for_distance(place), shape = crs_for_shape(place))
   attr(found, "reason") <- paste0(attr(found, "reason"), distortion_in_words(found, place))
@@ -89,11 +89,11 @@ crs_for_shape <- function(place) {
   if (is_world(place)) return(mercator)
   north <- place$lat > 0
   near_pole <- if (north) place$extent[2] > 60 else place$extent[4] < -60
-  polar <- if (near_pole) reasoned(crs_by_code(if (north) 3995 else 3031, NULL), paste("conformal around the", if (north) "north" else "south", "pole"))
+  if (near_pole && place$width > 90) return(reasoned(crs_by_code(if (north) 3995 else 3031, NULL), paste("conformal around the", if (north) "north" else "south", "pole")))
   least_distorted(place, shape = TRUE, list(
-    mercator, polar %||% polar(place, "Polar Stereographic (variant A)", "conformal, around the pole", c(scale_factor = 1)),
+    mercator, if (is_conic(place)) made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place, c(middle, standard_parallels(place))),
     made_to_measure("Oblique Stereographic", "conformal, around the middle of the layer", place, c(middle, scale_factor = 1)),
-    if (is_conic(place)) made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place, c(middle, standard_parallels(place)))
+    polar(place, "Polar Stereographic (variant A)", "conformal, around the pole", c(scale_factor = 1))
   ))
 }
 
@@ -128,12 +128,19 @@ distortion_over <- function(crs, at, shape) {
 }
 
 # Longitudes from Greenwich and latitudes of vertices all over the layer, short of the poles, where lengths may be off without bound.
-places_of_layer <- function(shapes, base, most = 600) {
+places_of_layer <- function(shapes, base, extent, most = 600) {
   at <- coordinates_of(in_degrees(shapes))
   at <- at[is.finite(at$x) & is.finite(at$y) & abs(at$y) <= 89.9, c("x", "y")]
   at <- at[unique(round(seq(1, nrow(at), length.out = min(most, nrow(at))))), ]
+  if (nrow(at) < 30) at <- rbind(at, places_of_extent(extent))
   at$x <- at$x + base$meridian_degrees
   at
+}
+
+# Of a layer of few vertices nothing is known but its extent.
+places_of_extent <- function(extent) {
+  at <- expand.grid(x = seq(extent[1], extent[3], length.out = 5), y = pmin(pmax(seq(extent[2], extent[4], length.out = 5), -89.9), 89.9))
+  tibble::as_tibble(at)
 }
 
 # A sixth of the height from either end (Snyder 1987, section 14).

@@ -364,19 +364,31 @@ shared_pairs <- function(regions, features, share, call) {
   found <- shared_measures(regions, features, call)
   shared <- found[[share]]
   some <- shared > 0
-  whole <- measure_of_cuts(features, share)
+  whole <- true_measure(features, share)
   whole[is.na(whole)] <- 0
   y <- found$y[some]
-  share <- shared[some] / whole[y]
+  share <- shares_of_cuts(found$cut[[share]][some], shared[some], measure_of_cuts(features, share), y)
   list(x = found$x[some], y = y, shared = shared[some], share = share, whole = whole, within = rowsum_of(share, y, length(whole)), slack = 1e-9)
 }
 
-# The area and length that each pair of shapes has in common: in coordinate units, on longitude and latitude in square metres and metres.
+# The shares of wholes that pieces are. On longitude and latitude, edges are straight in degrees where they are cut and geodesics where they are measured:
+# what all pieces of a whole are of it follows from how they are cut, what each is of them from its measure on the ellipsoid.
+shares_of_cuts <- function(cut, measured, whole, rows) {
+  inside <- rowsum_of(cut, rows, length(whole)) / whole
+  measured * (inside / rowsum_of(measured, rows, length(whole)))[rows]
+}
+
+# The area and length that each pair of shapes has in common: in coordinate units, on longitude and latitude along the ellipsoid in square metres
+# and metres, with those by `cut`.
 shared_measures <- function(x, y, call) {
-  if (!is_geographic(x)) return(core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call))
+  if (!is_geographic(x)) {
+    found <- core(core_shared_measures(handles_of(x), store_of(x), handles_of(y), store_of(y)), call = call)
+    return(c(found, list(cut = found[c("area", "length")])))
+  }
   found <- core(core_overlay(handles_of(x), store_of(x), handles_of(y), store_of(y), "both", FALSE, in_plain_degrees(x)), call = call)
   pieces <- pieces_in_order(found, x, y)
-  list(x = pieces$x, y = pieces$y, area = measure_of_cuts(pieces$shapes, "area"), length = measure_of_cuts(pieces$shapes, "length"))
+  list(x = pieces$x, y = pieces$y, area = true_measure(pieces$shapes, "area"), length = true_measure(pieces$shapes, "length"),
+       cut = list(area = measure_of_cuts(pieces$shapes, "area"), length = measure_of_cuts(pieces$shapes, "length")))
 }
 
 # As true_measure(), but of edges that are straight in degrees, as they are cut: pieces add up to their whole.

@@ -184,7 +184,7 @@ test_that("categories that say nothing are grey, ordered ones run from light to 
   wards$many <- c(rep("often", 4), rep("twice", 2), paste("once", 1:18))
   expect_message(map <- category_map(wards, many, most = 3), "18 rare categories.*other") |> suppressMessages()
   expect_identical(key_of(map)$.label, c("often", "twice", "other"))
-  expect_identical(unname(regions_of(map)$fill[24]), civicatlas:::neutral_colour)
+  expect_identical(unname(regions_of(map)$fill[24]), civicatlas:::other_colour)
 })
 
 test_that("texts are broken to fit, and left out where they would take the map's room", {

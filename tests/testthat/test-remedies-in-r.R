@@ -90,8 +90,8 @@ test_that("tables: keys, totals and columns", {
   env$joined <- suppressMessages(join_table(env$twice, env$table, by = "ward_id"))
   expect_identical(sum(eval(parse(text = paste0("dissolve_by(joined, ward_id, ", once, ")")), env)$heat), 24)
   env$codes <- data.frame(n = c("001", "002"), v = "1")
-  code <- remedy_in(signals_of(quote(mend_numbers(codes, n)), env)$text, "mend_numbers.x")
-  expect_identical(eval(parse(text = code), list2env(list(x = env$codes), new.env()))$n, env$codes$n)
+  code <- remedy_in(signals_of(quote(mend_numbers(codes, n)), env)$text, "mend_numbers.codes")
+  expect_identical(eval(parse(text = code), env)$n, env$codes$n)
   env$either <- data.frame(n = c("1,234", "2,345"))
   expect_identical(expect_mended(quote(mend_numbers(either)), "decimal", env)$n, c(1.234, 2.345))
   env$regions <- env$x
