@@ -219,6 +219,17 @@ register_command("columns", function() {
   })
 })
 
+register_command("build", function() {
+  new_command("Rows and columns", "build lines or polygons from a table of points in order", c("LAYER", "OUTPUT"), list(
+    new_option("as", "choice", "what to build", "line", c("line", "polygon")),
+    new_option("by", "columns", "columns that tell the shapes apart"),
+    new_option("order", "column", "column by which points come along each shape"),
+    new_option("crs", "crs", "the CRS of the coordinates")
+  ), "civicatlas build rooms.geojson walk.geojson --by kind --order seats", function(o) {
+    shapes_from_coordinates(o$x, by = !!columns_option(o$by), order = !!symbol_option(o$order), kind = o$as, crs = o$crs)
+  })
+})
+
 register_command("join-table", function() {
   new_command("Rows and columns", "add the columns of a table whose key is the same", c("LAYER", "TABLE", "OUTPUT"), list(
     new_option("by", "text", "column of both, or left=right, several separated by commas", required = TRUE),
@@ -235,10 +246,11 @@ register_command("rates", function() {
   new_command("Rows and columns", "add a rate of two columns, with those of small bases told", c("LAYER", "OUTPUT"), list(
     new_option("count", "column", "column of what is counted", required = TRUE),
     new_option("base", "column", "column of what it is a rate of", required = TRUE),
-    new_option("per", "number", "per so many", 1000), new_option("name", "text", "name of the new column, by default count_per_1000")
+    new_option("per", "number", "per so many", 1000), new_option("smooth", "choice", "draw rates of small bases towards that of all", "none", c("none", "global")),
+    new_option("name", "text", "name of the new column, by default count_per_1000")
   ), "civicatlas rates wards.shp elderly.shp --count over_65 --base residents --per 100", function(o) {
     for (column in c(o$count, o$base)) need_column(o$x, column, "count", call = NULL)
-    o$x[[o$name %||% paste0(o$count, "_per_", format_count_plain(o$per))]] <- as.double(rate_of(o$x[[o$count]], o$x[[o$base]], o$per))
+    o$x[[o$name %||% paste0(o$count, "_per_", format_count_plain(o$per))]] <- as.double(rate_of(o$x[[o$count]], o$x[[o$base]], o$per, smooth = o$smooth))
     o$x
   })
 })

@@ -1,31 +1,35 @@
 # Commands that bring two layers together.
 
+apportion_option <- function() new_option("apportion", "columns", "columns of totals, which pieces share by their area or length")
+
 register_command("overlay", function() {
   new_command("Two layers", "cut two layers where they meet, with the columns of both", c("LAYER", "OTHER", "OUTPUT"), list(
     new_option("keep", "choice", "which pieces", "intersection", names(overlay_parts)),
     new_option("tolerance", "number", "bring borders nearer than this together first"), unit_option("the tolerance"),
-    new_option("touches", "flag", "keep lines and points where shapes only touch")
+    new_option("touches", "flag", "keep lines and points where shapes only touch"), apportion_option()
   ), "civicatlas overlay wards.shp districts.shp pieces.gpkg --keep union --match-crs", function(o) {
-    overlay_with(o$x, o$y, o$keep, o$tolerance, o$unit, if (o$touches) "keep" else "drop")
+    overlay_with(o$x, o$y, o$keep, o$tolerance, o$unit, if (o$touches) "keep" else "drop", apportion = !!columns_option(o$apportion))
   })
 })
 
 register_command("clip", function() {
-  new_command("Two layers", "keep what lies within a mask", c("LAYER", "OTHER", "OUTPUT"), list(),
+  new_command("Two layers", "keep what lies within a mask", c("LAYER", "OTHER", "OUTPUT"), list(apportion_option()),
               "civicatlas clip tramways.kml wards.shp tramways-on-land.geojson --match-crs",
-              function(o) clip_to(o$x, o$y))
+              function(o) clip_to(o$x, o$y, apportion = !!columns_option(o$apportion)))
 })
 
 register_command("erase", function() {
-  new_command("Two layers", "keep what lies outside a mask", c("LAYER", "OTHER", "OUTPUT"), list(),
+  new_command("Two layers", "keep what lies outside a mask", c("LAYER", "OTHER", "OUTPUT"), list(apportion_option()),
               "civicatlas erase wards.shp reach.geojson out-of-reach.shp --match-crs",
-              function(o) erase_by(o$x, o$y))
+              function(o) erase_by(o$x, o$y, apportion = !!columns_option(o$apportion)))
 })
 
 register_command("split", function() {
   new_command("Two layers", "cut shapes along lines or borders of another layer", c("LAYER", "OTHER", "OUTPUT"),
-              list(new_option("column", "column", "column of the other layer to take along")),
-              "civicatlas split wards.shp tramways.kml pieces.gpkg --match-crs", function(o) split_by(o$x, o$y, o$column))
+              list(new_option("column", "column", "column of the other layer to take along"), apportion_option()),
+              "civicatlas split wards.shp tramways.kml pieces.gpkg --match-crs", function(o) {
+    split_by(o$x, o$y, !!symbol_option(o$column), apportion = !!columns_option(o$apportion))
+  })
 })
 
 register_command("join", function() {

@@ -39,7 +39,7 @@ neighbours_of <- function(x, by = "edge", count = 4, distance = NULL, unit = NUL
 
 nearest_pairs <- function(shapes, count, call) {
   need_count(count, call)
-  centres <- core(core_planar_centroids(handles_of(shapes), store_of(shapes)), call = call)
+  centres <- centres_of(shapes)
   points <- point_shapes(centres$x, centres$y, crs_of(shapes))
   found <- nearest_rows(points, points, count + 1, Inf, call)
   apart <- which(found$x != found$y)

@@ -42,14 +42,19 @@ register_tiled_verb("simplify_by", rows_alone(changes = TRUE, refuse = function(
 }))
 for (verb in c("keep_where", "drop_where")) register_tiled_verb(verb, rows_beside(far_apart, distance_of_relation), layers = c("x", "y"))
 register_tiled_verb("join_where", rows_beside(far_apart, distance_of_relation, cut = function(args) identical(args$multiple, "largest")), layers = c("x", "y"))
-for (verb in c("clip_to", "erase_by")) register_tiled_verb(verb, rows_beside(changes = TRUE), layers = c("x", "mask"))
+apportioned_in_tiles <- function(args) {
+  if (rlang::is_quosure(args$apportion) && !rlang::quo_is_null(args$apportion)) "the pieces of a row of y may lie in several tiles, which share its totals"
+}
+for (verb in c("clip_to", "erase_by")) register_tiled_verb(verb, rows_beside(apportioned_in_tiles, changes = TRUE), layers = c("x", "mask"), masked = "apportion")
 register_tiled_verb("overlay_with", rows_beside(function(args) {
-  if (isTRUE(args$keep %in% c("union", "symmetric difference"))) {
+  if (!is.null(apportioned_in_tiles(args))) {
+    apportioned_in_tiles(args)
+  } else if (isTRUE(args$keep %in% c("union", "symmetric difference"))) {
     paste0("keep = \"", args$keep, "\" asks for what no tile covers; \"identity\" keeps all of x")
   } else if (!is.null(args$tolerance)) {
     "borders that are brought together move in both of the tiles that meet there"
   }
-}, changes = TRUE), layers = c("x", "y"))
+}, changes = TRUE), layers = c("x", "y"), masked = "apportion")
 register_tiled_verb("join_nearest", function(args, slot) {
   distance <- if (!is.null(args$within)) list(length = args$within, unit = args$unit)
   list(kind = "rows", other = if (is_tiled(args$y)) "y", distance = distance, grows = is.null(distance))

@@ -9,7 +9,8 @@
 #' one from -180 to 180 runs along its parallel.
 #'
 #' Geodesics follow Karney (2013), "Algorithms for geodesics", Journal of Geodesy 87: exact to some nanometres. The
-#' distance between shapes other than points is that of their nearest places, 0 where they meet.
+#' distance between shapes other than points is that of their nearest places, 0 where they meet; there an edge is the line that is straight in
+#' degrees, as for relations and overlays (RFC 7946, section 3.1.1; see the article on CRSs).
 #'
 #' @param x,y Spatial frames or shape vectors; for `distance_between()` on one CRS, of equal length or one of length 1.
 #' @param unit For areas one of `"m2"`, `"ha"`, `"km2"`, `"ac"`, `"ft2"`, `"mi2"`; for lengths one of `"m"`, `"km"`, `"ft"`,

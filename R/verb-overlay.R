@@ -22,6 +22,9 @@
 #'   how often, or `"keep"` it as a line or point.
 #' @param column The column of `y` to take, by name. Lines have none to give: polygons are cut along them, where they run through or
 #'   meet others.
+#' @param apportion Columns that hold totals, as in [dplyr::select()]: each piece gets the share of them that it has of its row's area, else of its
+#'   length or its points, so that the pieces of a row add up to it. How much of each total is in the result is told. Columns that aren't named stay as
+#'   they are, and would be counted once for each piece. Not on layers in tiles.
 #' @param suffix Put after names of `y`'s columns that `x` has too.
 #' @param crs See [related_pairs()].
 #' @return A spatial frame (`clip_to()` and `erase_by()`: as `x`). `overlay_with()` has a row for each piece, in the order of
@@ -35,7 +38,7 @@
 #' overlay_with(wards, zone, keep = "identity")
 #' clip_to(wards, zone)
 #' @export
-overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = NULL, touches = "drop", suffix = "_y", crs = "equal") {
+overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = NULL, touches = "drop", apportion = NULL, suffix = "_y", crs = "equal") {
   if (is_tiled(x) || is_tiled(y)) return(put_off("overlay_with"))
   verb <- begin_verb("overlay_with")
   call <- rlang::current_env()
@@ -64,9 +67,17 @@ overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = N
   }
   out <- with_shapes(vctrs::vec_slice(x, found$x), found$shapes)
   out <- add_columns(out, vctrs::vec_slice(attribute_table(y), found$y), suffix)
+  totals <- totals_to_apportion(out, rlang::enquo(apportion), call)
+  of_x <- intersect(totals, names(x))
+  shared <- apportioned_pieces(out, list(
+    list(names = of_x, rows = found$x, wholes = a, table = x),
+    list(names = setdiff(totals, of_x), rows = found$y, wholes = b, table = stats::setNames(attribute_table(y), columns_added(out, y)))
+  ))
+  out <- shared$frame
   both <- sum(!is.na(found$x) & !is.na(found$y))
   counts <- account(entry(both, "where both lie", none = "both" %in% parts), entry(sum(is.na(found$y)), "of x alone"), entry(sum(is.na(found$x)), "of y alone"),
                     entry(found$touching, "only touch", "left out", of = "pair"), entry(sum(is.na(a)) + sum(is.na(b)), "without a shape", "left out"))
+  counts <- c(counts, shared$account)
   held <- measure_columns(y)
   if (length(held)) names(held) <- paste0(names(held), ifelse(names(held) %in% names(x), suffix, ""))
   warn_if_apart(x, y, "both" %in% parts && !both && !found$touching)
@@ -80,19 +91,19 @@ overlay_parts <- list(
 
 #' @rdname overlay_with
 #' @export
-clip_to <- function(x, mask, crs = "equal") {
+clip_to <- function(x, mask, apportion = NULL, crs = "equal") {
   if (is_tiled(x) || is_tiled(mask)) return(put_off("clip_to"))
-  masked(x, mask, crs, inside = TRUE, "clip_to", rlang::current_call(), rlang::current_env())
+  masked(x, mask, crs, inside = TRUE, rlang::enquo(apportion), "clip_to", rlang::current_call(), rlang::current_env())
 }
 
 #' @rdname overlay_with
 #' @export
-erase_by <- function(x, mask, crs = "equal") {
+erase_by <- function(x, mask, apportion = NULL, crs = "equal") {
   if (is_tiled(x) || is_tiled(mask)) return(put_off("erase_by"))
-  masked(x, mask, crs, inside = FALSE, "erase_by", rlang::current_call(), rlang::current_env())
+  masked(x, mask, crs, inside = FALSE, rlang::enquo(apportion), "erase_by", rlang::current_call(), rlang::current_env())
 }
 
-masked <- function(x, mask, crs, inside, verb, verb_call, call) {
+masked <- function(x, mask, crs, inside, apportion, verb, verb_call, call) {
   verb <- begin_verb(verb, verb_call)
   mask <- meet(x, mask, crs, y_name = "mask", call = call)
   a <- overlay_shapes(x, call)
@@ -105,21 +116,73 @@ masked <- function(x, mask, crs, inside, verb, verb_call, call) {
   gone <- sum(!is.na(a)) - length(left)
   cut <- sum(differ_in_size(a[left], shapes))
   out <- if (is_spatial_frame(x)) with_shapes(x[left, ], shapes) else shapes
+  shared <- apportioned_pieces(out, list(list(names = totals_to_apportion(out, apportion, call), rows = left, wholes = a, table = x)))
+  out <- shared$frame
   counts <- account(entry(cut, "cut"), entry(gone, if (inside) "outside" else "covered", "left out"), entry(sum(is.na(a)), "without a shape", "left out"))
+  counts <- c(counts, shared$account)
   warn_if_apart(a, b, inside && !length(left))
   end_verb(verb, out, x, counts, stale = if (cut) measure_columns(x))
 }
 
 #' @rdname overlay_with
 #' @export
-split_by <- function(x, y, column = NULL, suffix = "_y", crs = "equal") {
+split_by <- function(x, y, column = NULL, apportion = NULL, suffix = "_y", crs = "equal") {
   call <- rlang::current_env()
   need_frames(x, y, call)
   column <- rlang::enexpr(column)
-  if (is.null(column) || only_lines(as_shapes(y))) return(split_at_lines(x, y, crs, rlang::current_call(), call))
+  if (is.null(column) || only_lines(as_shapes(y))) return(split_at_lines(x, y, rlang::enquo(apportion), crs, rlang::current_call(), call))
   column <- rlang::as_name(column)
   need_column(y, column, "column", call = call)
-  overlay_with(x, y[c(column, shape_column_name(y))], "identity", suffix = suffix, crs = crs)
+  overlay_with(x, y[c(column, shape_column_name(y))], "identity", apportion = {{ apportion }}, suffix = suffix, crs = crs)
+}
+
+# The columns of totals that were asked for, by name.
+totals_to_apportion <- function(out, columns, call) {
+  if (rlang::quo_is_null(columns)) return(character())
+  if (!is_spatial_frame(out)) fail("argument", "{.arg apportion} names columns, which a shape vector doesn't have.", call = call)
+  chosen <- choose_columns(attribute_table(out), columns, "apportion", call)
+  misfits <- setdiff(names(chosen), totals_in(chosen))
+  if (length(misfits)) {
+    fail("argument", c("{.arg apportion} takes columns of totals; {.val {misfits[1]}} holds {.cls {class(chosen[[misfits[1]]])[1]}}.",
+                       i = "{.fn mend_numbers} turns text into numbers."), call = call)
+  }
+  names(chosen)
+}
+
+# The names that the columns of a table got in a frame that they were added to.
+columns_added <- function(out, table) utils::tail(setdiff(names(out), shape_column_name(out)), ncol(attribute_table(table)))
+
+# The frame with totals shared out among pieces, and an account of how much of each is in it. `sides`: `names` of columns of a `table`, and the `rows`
+# of it, with its shapes `wholes`, that the pieces come from.
+apportioned_pieces <- function(out, sides) {
+  told <- list()
+  for (side in Filter(function(side) length(side$names) > 0, sides)) {
+    share <- shares_of_pieces(as_shapes(out), side$rows, side$wholes)
+    for (name in side$names) {
+      out[[name]] <- as_plain_number(out[[name]]) * share
+      totals <- c(sum(out[[name]], na.rm = TRUE), sum(as_plain_number(side$table[[name]]), na.rm = TRUE))
+      text <- paste(paste(format_count(signif(as.double(totals), 10)), collapse = " of "), "apportioned")
+      told <- c(told, account(remark(paste0(name, ": ", text))))
+    }
+  }
+  list(frame = out, account = told)
+}
+
+# What of its row each piece is: of the area where the row has one, else of the length, else of the points.
+shares_of_pieces <- function(pieces, rows, wholes) {
+  share <- rep(NA_real_, length(pieces))
+  left <- which(!is.na(rows))
+  for (measure in c("area", "length", "points")) {
+    size <- if (measure == "points") function(shapes) as.double(core(core_vertex_counts(handles_of(shapes), store_of(shapes)))) else function(shapes) measure_of_cuts(shapes, measure)
+    whole <- size(wholes)
+    these <- left[which(whole[rows[left]] > 0)]
+    left <- setdiff(left, these)
+    if (!length(these)) next
+    cut <- size(pieces[these])
+    measured <- if (measure == "points") cut else true_measure(pieces[these], measure)
+    share[these] <- ifelse(measured > 0, shares_of_cuts(cut, measured, whole, rows[these]), 0)
+  }
+  share
 }
 
 # Pieces on ground that several rows of a layer cover are there for each of them, so that areas add up to more.
@@ -133,7 +196,7 @@ tell_stacked <- function(stacked, shapes, name) {
 only_lines <- function(shapes) all(geometry_type_of(shapes) %in% c("line", "multiline", NA))
 
 # Polygons cut along lines, whose columns lie on neither side.
-split_at_lines <- function(x, y, crs, verb_call, call) {
+split_at_lines <- function(x, y, apportion, crs, verb_call, call) {
   verb <- begin_verb("split_by", verb_call)
   y <- meet(x, y, crs, call = call)
   if (!only_lines(as_shapes(y))) {
@@ -144,8 +207,10 @@ split_at_lines <- function(x, y, crs, verb_call, call) {
   found <- core(core_split_by_lines(handles_of(a), store_of(a), handles_of(b), store_of(b)), call = call)
   shapes <- deepened(shapes_of_core(list(store = found$store, handles = seq_along(found$x)), crs_of(a)), found$x, a)
   out <- with_shapes(vctrs::vec_slice(x, found$x), shapes)
+  shared <- apportioned_pieces(out, list(list(names = totals_to_apportion(out, apportion, call), rows = found$x, wholes = a, table = x)))
+  out <- shared$frame
   cut <- length(unique(found$x[duplicated(found$x)]))
-  counts <- account(entry(cut, "cut"), entry(sum(is.na(a)), "without a shape", "left out"))
+  counts <- c(account(entry(cut, "cut"), entry(sum(is.na(a)), "without a shape", "left out")), shared$account)
   end_verb(verb, out, x, counts, stale = if (cut) measure_columns(x))
 }
 

@@ -26,6 +26,7 @@ civicatlas drop "$data/rooms.geojson" "opens = '09:00'" early.geojson
 civicatlas compute "$data/wards.shp" shares.shp --set "elderly = round(100 * over_65 / residents, 1), km2 = area('km2')"
 civicatlas rename "$data/wards.shp" renamed.gpkg --columns "people=residents,elderly=over_65"
 civicatlas columns "$data/wards.shp" names.shp --keep ward_id,name
+civicatlas build "$data/rooms.geojson" walks.geojson --by kind --order seats
 civicatlas join-table "$data/wards.shp" "$data/heat.csv" hot.gpkg --by ward_id
 civicatlas rates "$data/wards.shp" rates.gpkg --count over_65 --base residents --per 100
 
