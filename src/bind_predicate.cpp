@@ -1,5 +1,6 @@
 #include "bind.h"
 #include "bind_crs.h"
+#include "kernel/base/made_once.h"
 #include "kernel/base/parallel.h"
 #include "kernel/measure/distance.h"
 #include "kernel/predicate/validity.h"
@@ -48,10 +49,15 @@ CharacterVector core_relations(IntegerVector x_handles, List x_store, IntegerVec
   const int n = x.size() == 0 || y.size() == 0 ? 0 : std::max(x.size(), y.size());
   auto shape_of = [](const ShapeRows& rows, int i) { return rows[rows.size() == 1 ? 0 : i]; };
   std::vector<std::string> texts(static_cast<std::size_t>(n));
+  const MadeOnce<RelatedShape> ready_x(static_cast<std::size_t>(x.store.size())),
+      ready_y(static_cast<std::size_t>(y.store.size()));
+  auto ready = [](const MadeOnce<RelatedShape>& made, const ShapeRows& rows, int shape) -> const RelatedShape& {
+    return made.at(static_cast<std::size_t>(shape), [&] { return RelatedShape(rows.store, shape); });
+  };
   parallel_for(texts.size(), 64, [&](std::size_t begin, std::size_t end) {
     for (std::size_t i = begin; i < end; ++i, end_if_interrupted()) {
       const int a = shape_of(x, static_cast<int>(i)), b = shape_of(y, static_cast<int>(i));
-      if (a >= 0 && b >= 0) texts[i] = relate(RelatedShape(x.store, a), RelatedShape(y.store, b)).text();
+      if (a >= 0 && b >= 0) texts[i] = relate(ready(ready_x, x, a), ready(ready_y, y, b)).text();
     }
   });
   CharacterVector out(n);

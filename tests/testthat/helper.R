@@ -80,3 +80,8 @@ in_r <- function(code, env = parent.frame()) {
   file <- withr::local_tempfile(fileext = ".R", lines = c("suppressMessages(library(civicatlas))", "options(civicatlas.quiet = TRUE)", code), .local_envir = env)
   processx::process$new(file.path(R.home("bin"), "Rscript"), file, stdout = "|", stderr = "2>&1", env = c("current", R_LIBS = paste(.libPaths(), collapse = ":")))
 }
+
+# Warnings but those of CRSs, and messages, are left out.
+quietly_all_but_crs <- function(expr) {
+  suppressMessages(withCallingHandlers(expr, warning = function(w) if (!inherits(w, "civicatlas_warning_crs")) invokeRestart("muffleWarning")))
+}

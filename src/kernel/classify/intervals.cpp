@@ -120,7 +120,8 @@ std::vector<double> round_breaks(std::span<const double> sorted, int classes) {
   // The first and the last are there for what rounding leaves beyond the others.
   while (breaks.size() > 2 && breaks[1] <= sorted.front()) breaks.erase(breaks.begin());
   while (breaks.size() > 2 && breaks[breaks.size() - 2] >= sorted.back()) breaks.pop_back();
-  return breaks;
+  const bool holds_all = breaks.size() > 1 && breaks.front() <= sorted.front() && breaks.back() >= sorted.back();
+  return holds_all ? breaks : std::vector<double>{sorted.front(), sorted.back()};
 }
 
 std::vector<double> head_tail_breaks(std::span<const double> sorted, int most_classes) {

@@ -97,21 +97,4 @@ void GlobeShape::enclose() {
   }
 }
 
-GlobeRows::GlobeRows(const Globe& globe, const ShapeRows& rows)
-    : globe_(globe), rows_(rows), ready_(static_cast<std::size_t>(rows.store.size())) {}
-
-GlobeRows::~GlobeRows() {
-  for (auto& shape : ready_) delete shape.load();
-}
-
-const GlobeShape& GlobeRows::operator[](int row) const {
-  std::atomic<GlobeShape*>& slot = ready_[static_cast<std::size_t>(rows_[row])];
-  if (GlobeShape* ready = slot.load(std::memory_order_acquire)) return *ready;
-  auto* made = new GlobeShape(globe_, rows_.store, rows_[row]);
-  GlobeShape* other = nullptr;
-  if (slot.compare_exchange_strong(other, made, std::memory_order_acq_rel)) return *made;
-  delete made;
-  return *other;
-}
-
 }  // namespace civic

@@ -1,9 +1,9 @@
 // Shapes on longitude and latitude made ready for distances along the ellipsoid. An edge is the straight line in
 // degrees between its vertices (RFC 7946, section 3.1.1), as location, relations and overlays take it.
 #pragma once
-#include <atomic>
 #include <vector>
 
+#include "../base/made_once.h"
 #include "../geodesy/geodesic.h"
 #include "../shapes/store.h"
 
@@ -93,20 +93,20 @@ class GlobeShape {
   std::vector<std::vector<Sphere>> spheres_;
 };
 
-// The shapes of a layer, each made ready once, by whichever thread asks first.
+// The shapes of a layer, each made ready once.
 class GlobeRows {
  public:
-  GlobeRows(const Globe& globe, const ShapeRows& rows);
-  ~GlobeRows();
-  GlobeRows(const GlobeRows&) = delete;
-  GlobeRows& operator=(const GlobeRows&) = delete;
-  const GlobeShape& operator[](int row) const;
+  GlobeRows(const Globe& globe, const ShapeRows& rows)
+      : globe_(globe), rows_(rows), ready_(static_cast<std::size_t>(rows.store.size())) {}
+  const GlobeShape& operator[](int row) const {
+    return ready_.at(static_cast<std::size_t>(rows_[row]), [&] { return GlobeShape(globe_, rows_.store, rows_[row]); });
+  }
   const ShapeRows& rows() const { return rows_; }
 
  private:
   const Globe& globe_;
   const ShapeRows rows_;
-  mutable std::vector<std::atomic<GlobeShape*>> ready_;  // by shape of the store, which several rows may share
+  MadeOnce<GlobeShape> ready_;  // by shape of the store, which several rows may share
 };
 
 // The distance along the ellipsoid between the nearest places of two shapes: 0 where they meet in degrees. Infinite

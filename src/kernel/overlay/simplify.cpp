@@ -2,8 +2,9 @@
 
 #include <algorithm>
 #include <cmath>
+#include <cstdint>
 #include <queue>
-#include <set>
+#include <unordered_set>
 
 #include "../base/progress.h"
 #include "../index/rtree.h"
@@ -15,10 +16,11 @@ namespace {
 class Thinning {
  public:
   Thinning(const Arrangement& a, bool on_globe)
-      : a_(a), on_globe_(on_globe), gone_(a.nodes(), 0), links_(a.nodes()), tree_(boxes()) {
+      : a_(a), on_globe_(on_globe), gone_(a.nodes(), 0), links_(a.nodes()), left_(a.nodes()), tree_(boxes()) {
     for (int n = 0; n < a_.nodes(); ++n)
       if (can_go(n)) links_[n] = {other_end(a_.around(n)[0], n), other_end(a_.around(n)[1], n)};
-    for (int e = 0; e < a_.edges(); ++e) edges_.insert(std::minmax(a_.edge(e).from, a_.edge(e).to));
+    edges_.reserve(static_cast<std::size_t>(a_.edges()));
+    for (int e = 0; e < a_.edges(); ++e) edges_.insert(key(a_.edge(e).from, a_.edge(e).to));
   }
 
   std::vector<char> run(double area) {
@@ -51,6 +53,9 @@ class Thinning {
     bool is_set() const { return a >= 0; }
   };
 
+  static std::uint64_t key(int a, int b) {
+    return (static_cast<std::uint64_t>(std::min(a, b)) << 32) | static_cast<std::uint32_t>(std::max(a, b));
+  }
   int other_end(int half, int node) const {
     const auto& e = a_.edge(half >> 1);
     return e.from == node ? e.to : e.from;
@@ -79,7 +84,7 @@ class Thinning {
   // Whether the edge past a vertex may take its place: no other vertex lies in or on the triangle, and no edge there.
   bool is_free(int n) const {
     const int p = links_[n].a, q = links_[n].b;
-    if (p == q || edges_.count(std::minmax(p, q)) > 0) return false;
+    if (p == q || edges_.count(key(p, q)) > 0) return false;
     const GridPoint a = a_.point(p), b = a_.point(q), c = a_.point(n);
     Box box;
     for (const int node : {p, q, n}) box.add(a_.x(node), a_.y(node));
@@ -95,9 +100,11 @@ class Thinning {
   void take_out(int n) {
     const auto [p, q] = links_[n];
     gone_[n] = 1;
-    edges_.erase(std::minmax(p, n));
-    edges_.erase(std::minmax(n, q));
-    edges_.insert(std::minmax(p, q));
+    // Triangles grow as vertices go, so that the index would find ever more of those that are gone.
+    if (--left_ < indexed_ / 2) index();
+    edges_.erase(key(p, n));
+    edges_.erase(key(n, q));
+    edges_.insert(key(p, q));
     relink(p, n, q);
     relink(q, n, p);
   }
@@ -106,9 +113,14 @@ class Thinning {
     if (!link.is_set()) return;
     (link.a == from ? link.a : link.b) = to;
   }
+  void index() {
+    tree_ = RTree(std::span<const Box>(boxes()));
+    indexed_ = left_;
+  }
   std::vector<Box> boxes() const {
     std::vector<Box> out(a_.nodes());
-    for (int n = 0; n < a_.nodes(); ++n) out[n].add(a_.x(n), a_.y(n));
+    for (int n = 0; n < a_.nodes(); ++n)
+      if (!gone_[n]) out[n].add(a_.x(n), a_.y(n));
     return out;
   }
 
@@ -116,8 +128,9 @@ class Thinning {
   const bool on_globe_;
   std::vector<char> gone_;
   std::vector<Link> links_;  // neighbours along the course, of the nodes that may go
-  std::set<std::pair<int, int>> edges_;
-  RTree tree_;
+  std::unordered_set<std::uint64_t> edges_;
+  int left_, indexed_ = left_;  // nodes that are still there, and were when the tree was built
+  RTree tree_;                  // of the nodes
 };
 
 }  // namespace
