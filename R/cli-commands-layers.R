@@ -246,7 +246,8 @@ register_command("rates", function() {
   new_command("Rows and columns", "add a rate of two columns, with those of small bases told", c("LAYER", "OUTPUT"), list(
     new_option("count", "column", "column of what is counted", required = TRUE),
     new_option("base", "column", "column of what it is a rate of", required = TRUE),
-    new_option("per", "number", "per so many", 1000), new_option("smooth", "choice", "draw rates of small bases towards that of all", "none", c("none", "global")),
+    new_option("per", "number", "per so many", 1000),
+    new_option("smooth", "choice", "draw rates of small bases towards that of all", "none", c("none", "global")),
     new_option("name", "text", "name of the new column, by default count_per_1000")
   ), "civicatlas rates wards.shp elderly.shp --count over_65 --base residents --per 100", function(o) {
     for (column in c(o$count, o$base)) need_column(o$x, column, "count", call = NULL)

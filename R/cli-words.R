@@ -14,7 +14,8 @@ command_in_words <- function(verb) {
 
 command_of_verb <- c(
   read_layer = "convert", write_layer = "convert", declare_crs = "convert --crs", mend_numbers = "convert --mend-numbers", list_layers = "layers",
-  describe_layer = "describe", load_layers = "load", stack_layers = "stack", keep_rows = "keep", drop_rows = "drop", shapes_from_coordinates = "build", join_table = "join-table",
+  describe_layer = "describe", load_layers = "load", stack_layers = "stack", keep_rows = "keep", drop_rows = "drop", shapes_from_coordinates = "build",
+  join_table = "join-table",
   rate_of = "rates",
   crs = "crs", find_crs = "crs --find", crs_for = "crs --suggest", reproject_to = "reproject", add_measures = "measure", area_of = "measure --area",
   length_of = "measure --length", perimeter_of = "measure --perimeter", buffer_by = "buffer", bands_around = "bands", simplify_by = "simplify",

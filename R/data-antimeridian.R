@@ -69,24 +69,22 @@ in_one_piece <- function(shapes) {
 # that go on beyond 180. With the limits of a map, they come as near to its middle as they can.
 in_one_window <- function(x, limits = NULL) {
   shapes <- as_shapes(x)
-  if (!in_plain_degrees(shapes) || anyNA(box_of(shapes))) return(x)
-  boxes <- matrix(core(core_boxes(handles_of(shapes), store_of(shapes))), nrow = 4)
-  wide <- max(boxes[3, ], na.rm = TRUE) - min(boxes[1, ], na.rm = TRUE)
-  if (is.null(limits)) {
-    if (wide <= 180) return(x)
-    whole <- in_one_piece(shapes)
-    boxes <- core(core_boxes(handles_of(whole), store_of(whole)))
-    span <- span_of_longitudes(boxes[, !is.na(boxes[1, ]), drop = FALSE])
-    if (diff(span) >= 180 || diff(span) >= wide - 1e-9) return(x)
-    turns <- ceiling((span[1] - 1e-9 - boxes[1, ]) / 360)
-  } else {
-    if (limits[1] >= -180 && limits[2] <= 180) return(x)
-    whole <- in_one_piece(shapes)
-    boxes <- core(core_boxes(handles_of(whole), store_of(whole)))
-    turns <- round((mean(limits) - (boxes[1, ] + boxes[3, ]) / 2) / 360)
-  }
+  extent <- box_of(shapes)
+  if (!in_plain_degrees(shapes) || anyNA(extent)) return(x)
+  wide <- extent[["xmax"]] - extent[["xmin"]]
+  if (if (is.null(limits)) wide <= 180 else limits[1] >= -180 && limits[2] <= 180) return(x)
+  whole <- in_one_piece(shapes)
+  boxes <- core(core_boxes(handles_of(whole), store_of(whole)))
+  turns <- if (is.null(limits)) turns_side_by_side(boxes, wide) else round((mean(limits) - (boxes[1, ] + boxes[3, ]) / 2) / 360)
+  if (is.null(turns)) return(x)
   turned <- turned_shapes(whole, turns)
   if (is_spatial_frame(x)) with_shapes(x, turned) else turned
+}
+
+# How many turns each box goes further, so that all lie in less than half a turn; NULL where they cannot.
+turns_side_by_side <- function(boxes, wide) {
+  span <- span_of_longitudes(boxes[, !is.na(boxes[1, ]), drop = FALSE])
+  if (diff(span) < 180 && diff(span) < wide - 1e-9) ceiling((span[1] - 1e-9 - boxes[1, ]) / 360)
 }
 
 # Shapes with longitudes so many turns further, one number for each.

@@ -29,7 +29,8 @@ record <- function(verb, out, from, rows_in, account, stale) {
   words <- account_in_words(account)
   step <- list(
     verb = verb$name, call = said$command %||% call_text(verb$call), rows_in = as.integer(rows_in), rows_out = nrow(out),
-    note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3), account = account, stale = stale, change = change,
+    note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3),
+    account = account, stale = stale, change = change,
     code = paste(deparse(verb$call, width.cutoff = 500L, nlines = 20), collapse = "\n"), given = given_values(verb$frame, verb$arguments, earlier)
   )
   step$state <- state_of(out)
@@ -91,7 +92,8 @@ given_value <- function(value) {
 
 frame_given <- function(frame) {
   history <- short_history(frame)
-  Filter(Negate(is.null), list(history = history, crs = crs_given(if (is_spatial_frame(frame)) crs_of(frame)), change = change_since(frame, utils::tail(history, 1))))
+  crs <- crs_given(if (is_spatial_frame(frame)) crs_of(frame))
+  Filter(Negate(is.null), list(history = history, crs = crs, change = change_since(frame, utils::tail(history, 1))))
 }
 
 code_given <- function(asked) if (!rlang::quo_is_null(asked) && !rlang::quo_is_missing(asked)) list(code = rlang::quo_text(asked))

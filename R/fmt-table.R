@@ -95,7 +95,9 @@ numbers_of_text <- function(text, query) {
 # In a file of decimal commas, points may divide thousands.
 tell_of_points <- function(data, name) {
   has_commas <- function(column) is.character(column) && mean(grepl("^\\s*-?[0-9.]*,[0-9]+\\s*$", column[!is.na(column)])) %in% 1
-  has_points <- function(column) is.double(column) && !is.object(column) && any(column != round(column), na.rm = TRUE) && all(is_thousandth(column), na.rm = TRUE)
+  has_points <- function(column) {
+    is.double(column) && !is.object(column) && any(column != round(column), na.rm = TRUE) && all(is_thousandth(column), na.rm = TRUE)
+  }
   if (!any(vapply(data, has_commas, NA))) return(invisible())
   columns <- names(data)[vapply(data, has_points, NA)]
   remedy <- typed("decimal = \",\"", "--decimal ,")

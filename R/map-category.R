@@ -119,7 +119,8 @@ remembered_colours <- function(categories, palette, call) {
 # Which colour of a palette each category was given in this session.
 category_memory <- new.env(parent = emptyenv())
 palette_of_categories <- function(palette) {
-  if (length(palette) > 1) palette else if (palette == "quay") shades_of(palettes$quay) else if (palette %in% names(palettes)) map_colours(8, palette) else character()
+  if (length(palette) > 1) return(palette)
+  if (palette == "quay") shades_of(palettes$quay) else if (palette %in% names(palettes)) map_colours(8, palette) else character()
 }
 
 # Colours, then paler and darker ones of the same hues, which read less well: so many categories are hard to tell apart.

@@ -64,9 +64,7 @@ choropleth_map <- function(x, fill, classes = 5, ..., method = "natural", at = N
 
 classed_map <- function(x, given, breaks, ramp, look, style, source, counts) {
   beyond <- classes_beyond(x$.value, breaks, look)
-  class <- core(core_class_of(x$.value, breaks)) + length(beyond$below)
-  class[which(x$.value < breaks[1] & is.finite(x$.value))] <- 1L
-  class[which(x$.value > breaks[length(breaks)] & is.finite(x$.value))] <- length(breaks) + length(beyond$below)
+  class <- class_on_map(x$.value, breaks, length(beyond$below))
   labels <- c(names(beyond$below), class_labels(breaks, look), names(beyond$above))
   tell_of_map(x$.value, breaks, x, given, unlist(unname(beyond)))
   cuts <- c(if (length(beyond$below)) -Inf, as.double(breaks), if (length(beyond$above)) Inf)
@@ -165,14 +163,14 @@ readable_breaks <- function(breaks, values) {
   cuts <- as.double(breaks)
   widths <- diff(cuts)
   narrowest <- min(widths[widths > 0], Inf)
-  if (isTRUE(attr(breaks, "whole")) || length(values) < 100 || !is.finite(narrowest) || max(abs(cuts)) / narrowest > 1e6) return(breaks)
+  if (isTRUE(attr(breaks, "whole")) || length(values) < 100 || !is.finite(narrowest)) return(breaks)
   values <- sort(values[is.finite(values)])
   inner <- setdiff(seq_along(cuts), c(1, length(cuts), which(widths == 0) + 1))
   before <- core(core_class_of(values, cuts))
+  keeps <- function(moved) identical(diff(moved) > 0, widths > 0) && mean(core(core_class_of(values, moved)) != before) <= 0.01
   for (digits in max(0, ceiling(1 - log10(narrowest))) + 0:3) {
     moved <- replace(cuts, inner, round(cuts[inner], digits))
-    if (any(diff(moved) < 0 | (diff(moved) == 0 & widths > 0))) next
-    if (mean(core(core_class_of(values, moved)) != before) <= 0.01) return(new_breaks(values, moved, attr(breaks, "method")))
+    if (keeps(moved)) return(new_breaks(values, moved, attr(breaks, "method")))
   }
   breaks
 }
@@ -225,6 +223,15 @@ classes_in_words <- function(breaks) {
   words <- c(natural = "natural breaks", quantile = "quantiles", equal = "equal intervals", "standard deviation" = "standard deviations about the mean",
              geometric = "geometric progression", pretty = "round breaks", "head-tail" = "head/tail breaks", "maximum gaps" = "widest gaps", own = "own breaks")
   paste0("Classes: ", words[[attr(breaks, "method")]], if (isTRUE(attr(breaks, "rounded"))) ", rounded", ".")
+}
+
+# The class of each value, with one `below` the breaks, if any, and one above.
+class_on_map <- function(values, breaks, below) {
+  class <- core(core_class_of(values, breaks)) + below
+  known <- is.finite(values)
+  class[which(known & values < breaks[1])] <- 1L
+  class[which(known & values > breaks[length(breaks)])] <- length(breaks) + below
+  class
 }
 
 # How many finite values lie outside the breaks, named by what the key calls them.

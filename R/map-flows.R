@@ -82,7 +82,8 @@ with_room_for_arcs <- function(coordinates, frame, bend) {
   middle_x <- (ends$x1 + ends$x2)[keep] / 2 - bend / 2 * (ends$y2 - ends$y1)[keep] * ratio
   middle_y <- (ends$y1 + ends$y2)[keep] / 2 + bend / 2 * (ends$x2 - ends$x1)[keep] / ratio
   margin <- 0.02 * c(diff(limits$x), diff(limits$y))
-  new_coord(coordinates$crs, range(limits$x, middle_x - margin[1], middle_x + margin[1]), range(limits$y, middle_y - margin[2], middle_y + margin[2]), FALSE, ratio)
+  across <- range(limits$x, middle_x - margin[1], middle_x + margin[1])
+  new_coord(coordinates$crs, across, range(limits$y, middle_y - margin[2], middle_y + margin[2]), FALSE, ratio)
 }
 
 # Curved bands with an arrowhead, from the first to the last vertex of each line, `width` in millimetres.

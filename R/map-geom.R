@@ -256,7 +256,8 @@ turned_window <- function(window, crs) {
 #' @rawNamespace S3method(ggplot2::ggplot_add, map_view)
 ggplot_add.map_view <- function(object, plot, ...) {
   crs <- plot$coordinates$crs
-  extent <- if (is_spatial_frame(object$to)) box_of(in_one_window(on_map_crs(object$to, crs, "map_view", plot$coordinates$limits))) else turned_window(object$to, crs)
+  on_map <- function(frame) in_one_window(on_map_crs(frame, crs, "map_view", plot$coordinates$limits))
+  extent <- if (is_spatial_frame(object$to)) box_of(on_map(object$to)) else turned_window(object$to, crs)
   carrier <- point_shapes(extent[c("xmin", "xmax")], extent[c("ymin", "ymax")], crs)
   plot$coordinates <- map_coordinates(carrier, extent)
   plot

@@ -29,7 +29,8 @@ autocorrelation_of <- function(x, neighbours, statistic = "moran", assumption = 
   one_of(assumption, c("randomisation", "normality", "permutation"), "assumption", call = call)
   if (!is_count(permutations, 1)) fail("argument", "{.arg permutations} must be a whole number of 1 or more.", call = call)
   if (!missing(permutations) && assumption != "permutation") {
-    fail("argument", c("{.arg permutations} is only used with {.code assumption = \"permutation\"}, not {.val {assumption}}.", i = "Leave one of them out."), call = call)
+    fail("argument", c("{.arg permutations} is only used with {.code assumption = \"permutation\"}, not {.val {assumption}}.",
+                       i = "Leave one of them out."), call = call)
   }
   one_of(alternative, c("greater", "less", "two-sided"), "alternative", call = call)
   known <- complete_links(x, neighbours, call)

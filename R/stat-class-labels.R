@@ -27,7 +27,9 @@ own_texts <- function(numbers, call) {
 class_labels <- function(breaks, style = number_style()) {
   labels <- if (are_whole(breaks, style)) labels_of_whole(as.double(breaks), style) else labels_of_bounds(breaks, style)
   twice <- labels[duplicated(labels)]
-  if (length(twice)) fail("argument", c("{.arg numbers} writes several classes as {.val {twice[1]}}.", i = "It must tell the breaks apart: {.val {as.double(breaks)}}."))
+  if (length(twice)) {
+    fail("argument", c("{.arg numbers} writes several classes as {.val {twice[1]}}.", i = "It must tell the breaks apart: {.val {as.double(breaks)}}."))
+  }
   labels
 }
 

@@ -45,10 +45,7 @@ breaks_for <- function(x, classes, method, at, rounded, call, unasked = FALSE, b
   asked <- if (open_ended) 12 else if (method == "natural") min(classes, distinct) else classes
   breaks <- core(core_class_breaks(values, as.integer(asked), method), call = call)
   if (distinct == 1) breaks <- rep(values[1], 2)
-  if (!method %in% c("head-tail", "pretty")) say_fewer_classes(length(breaks) - 1, classes, distinct)
-  if (method == "head-tail" && length(breaks) == 2) {
-    caution("classes", c("Head/tail breaks give one class, as the values have no long tail.", i = "{.code method = \"natural\"} divides any values."))
-  }
+  tell_of_classes(method, length(breaks) - 1, classes, distinct)
   new_breaks(values, if (rounded) rounded_breaks(breaks) else breaks, method, rounded)
 }
 
@@ -85,6 +82,13 @@ values_to_classify <- function(x, call) {
   values <- core(core_finite_sorted(as.double(x)))
   if (!length(values)) fail("argument", "There are no values to classify: all {length(x)} are missing or infinite.", call = call)
   values
+}
+
+tell_of_classes <- function(method, made, asked, distinct) {
+  if (!method %in% c("head-tail", "pretty")) say_fewer_classes(made, asked, distinct)
+  if (method == "head-tail" && made == 1) {
+    caution("classes", c("Head/tail breaks give one class, as the values have no long tail.", i = "{.code method = \"natural\"} divides any values."))
+  }
 }
 
 say_fewer_classes <- function(made, asked, distinct) {

@@ -85,7 +85,9 @@ smoothed_locally <- function(count, base, neighbours, call) {
 #' @export
 class_probability <- function(count, base, breaks, per = 1000) {
   call <- rlang::current_env()
-  if (!is.numeric(count) || !is.numeric(base) || any(count < 0 | base < 0, na.rm = TRUE)) fail("argument", "{.arg count} and {.arg base} must be numbers of 0 or more.", call = call)
+  if (!is.numeric(count) || !is.numeric(base) || any(count < 0 | base < 0, na.rm = TRUE)) {
+    fail("argument", "{.arg count} and {.arg base} must be numbers of 0 or more.", call = call)
+  }
   cuts <- as.double(breaks)
   if (length(cuts) < 2 || anyNA(cuts) || is.unsorted(cuts)) fail("argument", "{.arg breaks} must be two or more ascending numbers.", call = call)
   base <- rep_len(as.double(base), length(count))

@@ -45,7 +45,9 @@ register_tiled_verb("join_where", rows_beside(far_apart, distance_of_relation, c
 apportioned_in_tiles <- function(args) {
   if (rlang::is_quosure(args$apportion) && !rlang::quo_is_null(args$apportion)) "the pieces of a row of y may lie in several tiles, which share its totals"
 }
-for (verb in c("clip_to", "erase_by")) register_tiled_verb(verb, rows_beside(apportioned_in_tiles, changes = TRUE), layers = c("x", "mask"), masked = "apportion")
+for (verb in c("clip_to", "erase_by")) {
+  register_tiled_verb(verb, rows_beside(apportioned_in_tiles, changes = TRUE), layers = c("x", "mask"), masked = "apportion")
+}
 register_tiled_verb("overlay_with", rows_beside(function(args) {
   if (!is.null(apportioned_in_tiles(args))) {
     apportioned_in_tiles(args)

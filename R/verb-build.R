@@ -40,7 +40,8 @@ shapes_from_coordinates <- function(table, x = NULL, y = NULL, by = NULL, order 
   sorted <- known[order_of_vertices(shape[known], numbers[[1]][known], numbers[[2]][known], rank[known])]
   made <- shapes_of_vertices(at$x[sorted], at$y[sorted], shape[sorted], numbers[[1]][sorted], numbers[[2]][sorted], length(first), kind, crs)
   out <- new_spatial_frame(c(as.list(vctrs::vec_slice(keys, first)), list(geometry = admitted(made))), "geometry")
-  counts <- account(entry(nrow(columns) - length(known), "without a place in the order", "left out"), entry(sum(is.na(made)), "of too few vertices", "missing", of = "shape"))
+  counts <- account(entry(nrow(columns) - length(known), "without a place in the order", "left out"),
+                    entry(sum(is.na(made)), "of too few vertices", "missing", of = "shape"))
   end_verb(verb, out, NULL, counts, nrow(columns), line = paste(counted(nrow(columns), "vertex", "vertices"), "in,", counted(length(first), kind), "out"))
 }
 
@@ -53,7 +54,9 @@ vertices_in_table <- function(table, columns, x, y, call) {
   guessed <- likely_shape_columns(as.list(columns))$coords
   named <- function(quosure, what, k) if (rlang::quo_is_null(quosure)) guessed[k] else named_column(columns, quosure, what, call)
   names <- c(named(x, "x", 1), named(y, "y", 2))
-  if (length(names) < 2) fail("column", c("Which columns hold the coordinates?", i = "Name them with {.arg x} and {.arg y}. Columns: {.val {names(columns)}}."), call = call)
+  if (length(names) < 2) {
+    fail("column", c("Which columns hold the coordinates?", i = "Name them with {.arg x} and {.arg y}. Columns: {.val {names(columns)}}."), call = call)
+  }
   list(x = as_coordinate(columns[[names[1]]], names[1], call), y = as_coordinate(columns[[names[2]]], names[2], call))
 }
 
@@ -76,7 +79,8 @@ shapes_of_vertices <- function(x, y, shape, part, ring, n, kind, crs) {
   single <- if (kind == "polygon") 3L else 2L
   starts <- first_of(match(shape[rows], shapes))
   boxes <- function(values, pick) vapply(split(values[rows], match(shape[rows], shapes)), pick, 0, USE.NAMES = FALSE)
-  store <- list(types = ifelse(parts_of_shape > 1, single + 3L, single), part_types = rep(single, length(rings_of_part)), shape_parts = c(0L, cumsum(parts_of_shape)),
+  store <- list(types = ifelse(parts_of_shape > 1, single + 3L, single), part_types = rep(single, length(rings_of_part)),
+                shape_parts = c(0L, cumsum(parts_of_shape)),
                 part_rings = c(0L, cumsum(rings_of_part)), ring_vertices = c(0L, cumsum(tabulate(of_ring))), x = x[rows], y = y[rows], z = NULL, m = NULL,
                 boxes = c(rbind(boxes(x, min), boxes(y, min), boxes(x, max), boxes(y, max))))
   handles <- rep(NA_integer_, n)

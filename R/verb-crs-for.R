@@ -63,7 +63,8 @@ crs_for_area <- function(place) {
     made_to_measure("Lambert Azimuthal Equal Area", "equal-area, around the middle of the layer", place, middle),
     polar(place, "Lambert Azimuthal Equal Area", "equal-area, around the pole"),
     if (is_conic(place)) made_to_measure("Albers Equal Area", "equal-area, along the parallels of the layer", place, c(middle, standard_parallels(place))),
-    made_to_measure("Lambert Cylindrical Equal Area", "equal-area, along the equator", place, c(standard_parallel_1 = parallel_of_equator(place), middle["central_meridian"]))
+    made_to_measure("Lambert Cylindrical Equal Area", "equal-area, along the equator", place,
+                    c(standard_parallel_1 = parallel_of_equator(place), middle["central_meridian"]))
   ))
 }
 
@@ -89,9 +90,12 @@ crs_for_shape <- function(place) {
   if (is_world(place)) return(mercator)
   north <- place$lat > 0
   near_pole <- if (north) place$extent[2] > 60 else place$extent[4] < -60
-  if (near_pole && place$width > 90) return(reasoned(crs_by_code(if (north) 3995 else 3031, NULL), paste("conformal around the", if (north) "north" else "south", "pole")))
+  if (near_pole && place$width > 90) {
+    return(reasoned(crs_by_code(if (north) 3995 else 3031, NULL), paste("conformal around the", if (north) "north" else "south", "pole")))
+  }
   least_distorted(place, shape = TRUE, list(
-    mercator, if (is_conic(place)) made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place, c(middle, standard_parallels(place))),
+    mercator,
+    if (is_conic(place)) made_to_measure("Lambert Conic Conformal (2SP)", "conformal, for middle latitudes", place, c(middle, standard_parallels(place))),
     made_to_measure("Oblique Stereographic", "conformal, around the middle of the layer", place, c(middle, scale_factor = 1)),
     polar(place, "Polar Stereographic (variant A)", "conformal, around the pole", c(scale_factor = 1))
   ))
@@ -100,7 +104,8 @@ crs_for_shape <- function(place) {
 # Around the pole of the layer's hemisphere, with the middle of the layer below it.
 polar <- function(place, method, reason, more = NULL) {
   pole <- if (place$lat > 0) 90 else -90
-  made_to_measure(method, paste0(reason, if (pole > 0) ", north" else ", south"), place, c(latitude_of_origin = pole, central_meridian = round(place$lon, 2), more))
+  made_to_measure(method, paste0(reason, if (pole > 0) ", north" else ", south"), place,
+                  c(latitude_of_origin = pole, central_meridian = round(place$lon, 2), more))
 }
 
 # A cone needs parallels that are not the same on both sides of the equator.

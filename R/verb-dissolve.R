@@ -69,7 +69,7 @@ groups_and_summaries <- function(x, given, call) {
 
 # Whether an expression gives a value for each row, and not one of all: seen on two rows where there is only one.
 gives_each_row <- function(quosure, columns) {
-  if (!length(columns_named(rlang::quo_get_expr(quosure), names(columns))) || !any(columns_named(rlang::quo_get_expr(quosure), names(columns)) %in% names(columns))) return(FALSE)
+  if (!any(columns_named(rlang::quo_get_expr(quosure), names(columns)) %in% names(columns))) return(FALSE)
   if (nrow(columns) == 1) columns <- columns[c(1, 1), ]
   size <- tryCatch(vctrs::vec_size(suppressWarnings(rlang::eval_tidy(quosure, columns))), error = function(e) 1L)
   size == nrow(columns) && size != 1

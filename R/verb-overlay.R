@@ -172,8 +172,9 @@ apportioned_pieces <- function(out, sides) {
 shares_of_pieces <- function(pieces, rows, wholes) {
   share <- rep(NA_real_, length(pieces))
   left <- which(!is.na(rows))
+  points_of <- function(shapes) as.double(core(core_vertex_counts(handles_of(shapes), store_of(shapes))))
   for (measure in c("area", "length", "points")) {
-    size <- if (measure == "points") function(shapes) as.double(core(core_vertex_counts(handles_of(shapes), store_of(shapes)))) else function(shapes) measure_of_cuts(shapes, measure)
+    size <- function(shapes) if (measure == "points") points_of(shapes) else measure_of_cuts(shapes, measure)
     whole <- size(wholes)
     these <- left[which(whole[rows[left]] > 0)]
     left <- setdiff(left, these)

@@ -126,7 +126,8 @@ need_totals_of <- function(totals, summaries, call) {
     verb <- names(used)[1]
     name <- rlang::names2(summaries)[i]
     summary <- if (nzchar(name)) name else rlang::as_label(summaries[[i]])
-    fail("argument", c("The summary {.val {summary}} takes the {.fn {verb}} of {.val {used[[1]]}}, of which each feature gives a share: shares can only be summed.",
+    what <- "The summary {.val {summary}} takes the {.fn {verb}} of {.val {used[[1]]}}"
+    fail("argument", c(paste0(what, ", of which each feature gives a share: shares can only be summed."),
                        i = "A value that isn't a total: {.code .intensive = {used[[1]]}}, and {.code weighted.mean({used[[1]]}, .shared)}.",
                        i = "A total: {.code sum({used[[1]]})}."), call = call)
   }
@@ -144,11 +145,15 @@ uses_beside_sums <- function(expression, totals, verb = "identity") {
   }
   if (!is.call(expression) || rlang::is_call(expression, c("sum", "n", "length", "~", "function"))) return(NULL)
   if (rlang::is_call(expression, "across")) return(uses_in_across(expression, totals))
-  if (rlang::is_call(expression, c("$", "[[")) && identical(expression[[2]], quote(.data))) expression <- call("(", as.symbol(expression[[3]]))
   own <- rlang::as_label(expression[[1]])
-  arguments <- as.list(expression)[-1]
-  if (rlang::is_call(expression, "weighted.mean")) arguments <- as.list(match.call(stats::weighted.mean, expression))["x"]
-  unlist(lapply(unname(arguments), uses_beside_sums, totals, if (own %in% calculations) verb else own), recursive = FALSE)
+  unlist(lapply(taken_values(expression), uses_beside_sums, totals, if (own %in% calculations) verb else own), recursive = FALSE)
+}
+
+# The arguments of a call that are values: a column of .data, what weighted.mean() weights, or all.
+taken_values <- function(expression) {
+  if (rlang::is_call(expression, c("$", "[[")) && identical(expression[[2]], quote(.data))) return(list(as.symbol(expression[[3]])))
+  if (rlang::is_call(expression, "weighted.mean")) return(unname(as.list(match.call(stats::weighted.mean, expression))["x"]))
+  unname(as.list(expression)[-1])
 }
 
 calculations <- c("(", "+", "-", "*", "/", "^")

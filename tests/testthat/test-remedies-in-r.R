@@ -184,6 +184,21 @@ test_that("the web: what was refused comes once it is allowed as the message say
   expect_identical(nrow(expect_mended(quote(read_layer(address)), "^options", env)), 140L)
 })
 
+test_that("buffers without a distance, decimal commas and workflows: what is advised works", {
+  env <- layers_for_remedies()
+  code <- remedy_in(signals_of(quote(buffer_by(rooms)), env)$text, "^buffer_by.rooms")
+  expect_identical(nrow(eval(parse(text = code), env)), 140L)
+  env$file <- withr::local_tempfile(fileext = ".csv")
+  writeLines(c("a;b", "1,5;1.234", "2,5;2.500"), env$file)
+  told <- signals_of(quote(read_layer(file)), env)$text
+  code <- remedy_in(told, "^decimal")
+  expect_identical(eval(parse(text = paste0("read_layer(file, ", code, ")")), env)$b, c(1234L, 2500L))
+  env$some <- dplyr::filter(env$x, residents > 10000)
+  expect_match(signals_of(quote(workflow_of(buffer_by(some, 10))), env)$text, "`keep_rows\\(\\)` chooses rows")
+  env$some <- keep_rows(env$x, residents > 10000)
+  expect_type(workflow_of(buffer_by(env$some, 10)), "character")
+})
+
 test_that("every file whose messages advise code is named here or in the tests of remedies beside", {
   skip_if_not(dir.exists("../../R"), "the sources are not there")
   lines <- lapply(list.files("../../R", full.names = TRUE), readLines)
@@ -192,7 +207,7 @@ test_that("every file whose messages advise code is named here or in the tests o
   tested <- c(
     "base-conditions.R", "data-antimeridian.R", "data-crs.R", "data-reproject.R", "fmt-geopackage-write.R", "fmt-shapefile.R", "io-source.R", "io-write.R",
     "verb-distortion.R", "verb-join-table.R", "verb-join.R", "verb-measure.R", "verb-mend.R", "verb-overlay.R", "verb-regions.R", "verb-slivers.R",
-    "verb-summaries.R", "map-sheet.R",
+    "verb-summaries.R", "map-sheet.R", "verb-buffer.R", "fmt-table.R", "flow-history.R",
     "data-tiled.R", "io-tiles.R", "tile-verbs.R", "tile-layer.R", "stat-classes.R",  # these in test-tiles.R
     "stat-autocorrelation.R", "io-web.R", "flow-kept.R"  # the last in test-workflows.R
   )
