@@ -60,7 +60,7 @@ square_key <- function(across, up, missing, inner) {
   at <- expand.grid(i = 1:3, j = 1:3)
   foot <- if (missing) 10 else 0
   small <- grid::gpar(col = ink, fontsize = 7)
-  left <- 5 + grid::convertWidth(max(grid::stringWidth(inner[[2]])), "mm", valueOnly = TRUE) * 7 / 12 + 1
+  left <- 7 + grid::convertWidth(max(grid::stringWidth(inner[[2]])), "mm", valueOnly = TRUE) * 7 / 12
   low <- 10 + foot
   text <- grid::gpar(col = ink, fontsize = 9)
   grob <- grid::grobTree(

@@ -115,7 +115,7 @@ test_that("shares are of totals, add up, and what has no size is told", {
   told <- quiet(account_of(share(pop = sum(pop))))
   expect_identical(told$count[told$what %in% c("apportioned by area", "in none", "without area")], c(2, 1))
   skip_if_not_installed("bit64")
-  features$big <- bit64::as.integer64(c(21, 2, 3))
+  features$big <- getExportedValue("bit64", "as.integer64")(c(21, 2, 3))
   expect_equal(share(v = sum(big))$v, c(12.5, 10.5))
 })
 
