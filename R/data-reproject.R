@@ -61,7 +61,10 @@ reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas
     say("{.fn reproject_to}: already on {crs_label(to)}; nothing changed.")
     return(x)
   }
-  result <- core(core_reproject(handles_of(shapes), store_of(shapes), unclass(from), unclass(to), open_grids(grids, call), tolerance %||% 0), call = call)
+  grids <- open_grids(grids, call)
+  result <- naming_other_datums(
+    core(core_reproject(handles_of(shapes), store_of(shapes), unclass(from), unclass(to), grids, tolerance %||% 0), call = call), from, to, call
+  )
   counts <- account_of_reprojection(result, from, to)
   say_account("reproject_to", counted(length(shapes), "shape"), counts)
   if (steps) tell_steps(result)
@@ -71,6 +74,34 @@ reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas
   moved <- shapes_of_core(result, to)
   if (is.null(misplaced)) check_plausible(moved)  # where the source did not fit its label either, that has been said
   end_verb(verb, with_shapes(x, moved), x, counts, line = NULL)
+}
+
+# Where no shift is known for a datum, the error names codes of the same area whose datums have one.
+naming_other_datums <- function(expr, from, to, call) {
+  tryCatch(expr, civicatlas_error_crs = function(e) {
+    if (!grepl("no published shift", conditionMessage(e))) rlang::cnd_signal(e)
+    unknown <- Filter(function(crs) is.null(crs$shift), list(from, to))
+    codes <- unlist(lapply(unknown, codes_with_shift))
+    remedy <- "If the layer is on one of these after all, label it with {.fn declare_crs}: {codes}."
+    fail("crs", c(conditionMessage(e), if (length(codes)) c(i = remedy)), call = call)
+  })
+}
+
+# Up to five systems of longitude and latitude whose area of use holds the middle of a CRS's, the smallest areas first.
+codes_with_shift <- function(crs, most = 5) {
+  area <- crs$area
+  if (is.null(area)) return(NULL)
+  table <- registry_table()
+  middle <- c(area$west + ((area$east - area$west) %% 360) / 2, (area$south + area$north) / 2)
+  inside <- (middle[1] - table$box[, 1]) %% 360 <= (table$box[, 3] - table$box[, 1]) %% 360 & table$box[, 2] <= middle[2] & table$box[, 4] >= middle[2]
+  rows <- which(inside & table$kind == "geographic" & !table$has_heights & !is.na(table$epsg) & table$code != (crs$code %||% ""))
+  found <- character()
+  for (row in rows[order((table$box[rows, 3] - table$box[rows, 1]) %% 360)]) {
+    other <- tryCatch(crs_by_code(table$epsg[row], NULL), civicatlas_error = function(e) NULL)
+    if (!is.null(other$shift)) found <- c(found, crs_label(other))
+    if (length(found) == most) break
+  }
+  found
 }
 
 check_target_tolerance <- function(tolerance, call) {

@@ -330,3 +330,9 @@ test_that("maps unwrap layers over the antimeridian, keep proportions on a sheet
   key <- civicatlas:::class_labels(civicatlas:::map_breaks(dense, 5, "natural", NULL, NULL, TRUE, FALSE, NULL))
   expect_lte(max(nchar(key)), 12)
 })
+
+test_that("a datum without a shift is told with codes of the same area that have one", {
+  here <- quiet(declare_crs(point_shapes(23, 38), 4120))
+  expect_error(reproject_to(here, 4326), "EPSG:4121", class = "civicatlas_error_crs")
+  expect_no_error(quiet(reproject_to(declare_crs(here, 4121), 4326)))
+})
