@@ -94,7 +94,8 @@ codes_with_shift <- function(crs, most = 5) {
   table <- registry_table()
   middle <- c(area$west + ((area$east - area$west) %% 360) / 2, (area$south + area$north) / 2)
   inside <- (middle[1] - table$box[, 1]) %% 360 <= (table$box[, 3] - table$box[, 1]) %% 360 & table$box[, 2] <= middle[2] & table$box[, 4] >= middle[2]
-  rows <- which(inside & table$kind == "geographic" & !table$has_heights & !is.na(table$epsg) & table$code != (crs$code %||% ""))
+  is_plain <- table$kind == "geographic" & !table$has_heights & !grepl("height", table$name) & !is.na(table$epsg)
+  rows <- which(inside & is_plain & table$code != (crs$code %||% ""))
   found <- character()
   for (row in rows[order((table$box[rows, 3] - table$box[rows, 1]) %% 360)]) {
     other <- tryCatch(crs_by_code(table$epsg[row], NULL), civicatlas_error = function(e) NULL)
