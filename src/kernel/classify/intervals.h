@@ -8,8 +8,9 @@ namespace civic {
 // Equal widths from the least to the greatest value.
 std::vector<double> equal_breaks(std::span<const double> sorted, int classes);
 
-// Sample quantiles of type 7 (Hyndman and Fan 1996), repeated breaks removed. Where nearly all values are the least one, so
-// that a single class would be left, that value is a class of its own and the quantiles are those of the others.
+// Sample quantiles of type 7 (Hyndman and Fan 1996), repeated breaks removed. Where nearly all values are the least
+// one, so that a single class would be left, that value is a class of its own and the quantiles are those of the
+// others.
 std::vector<double> quantile_breaks(std::span<const double> sorted, int classes);
 
 // The partition with the least within-class sum of squares (Fisher 1958, "On grouping for maximum homogeneity"), by
