@@ -130,12 +130,19 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   found <- shared_measures(a, b, call)
   warn_of_areas(a)
   whole <- true_measure(a, "area")
-  found$area <- whole[found$x] * shares_of_cuts(found$cut$area, found$area, measure_of_cuts(a, "area"), found$x)
+  found$area <- areas_that_add_up(found, whole, measure_of_cuts(a, "area"))
   rest <- whole - rowsum_of(found$area, found$x, length(a))
   alone <- which(rest > 1e-9 * whole)
   parts <- tibble::tibble(x[[x_column]][c(found$x, alone)], vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),
                           c(found$area, rest[alone]) * scale, .name_repair = "minimal")
   areas_of_pairs(stats::setNames(parts, make.unique(c(x_column, y_column, "area"), sep = "_")))
+}
+
+# On longitude and latitude, edges are straight in degrees where they are cut and geodesics where they are measured: what all pieces of a whole are of it
+# follows from how they are cut, what each is of them from its measure on the ellipsoid.
+areas_that_add_up <- function(found, whole, straight) {
+  total <- function(values) rowsum_of(values, found$x, length(whole))
+  found$area * (whole * (total(found$cut$area) / straight) / total(found$area))[found$x]
 }
 
 # The areas, the last column, summed by the categories, the first two.

@@ -179,9 +179,7 @@ shares_of_pieces <- function(pieces, rows, wholes) {
     these <- left[which(whole[rows[left]] > 0)]
     left <- setdiff(left, these)
     if (!length(these)) next
-    cut <- size(pieces[these])
-    measured <- if (measure == "points") cut else true_measure(pieces[these], measure)
-    share[these] <- ifelse(measured > 0, shares_of_cuts(cut, measured, whole, rows[these]), 0)
+    share[these] <- size(pieces[these]) / whole[rows[these]]
   }
   share
 }

@@ -372,15 +372,8 @@ shared_pairs <- function(regions, features, share, call) {
   whole <- true_measure(features, share)
   whole[is.na(whole)] <- 0
   y <- found$y[some]
-  share <- shares_of_cuts(found$cut[[share]][some], shared[some], measure_of_cuts(features, share), y)
+  share <- found$cut[[share]][some] / measure_of_cuts(features, share)[y]
   list(x = found$x[some], y = y, shared = shared[some], share = share, whole = whole, within = rowsum_of(share, y, length(whole)), slack = 1e-9)
-}
-
-# The shares of wholes that pieces are. On longitude and latitude, edges are straight in degrees where they are cut and geodesics where they are measured:
-# what all pieces of a whole are of it follows from how they are cut, what each is of them from its measure on the ellipsoid.
-shares_of_cuts <- function(cut, measured, whole, rows) {
-  inside <- rowsum_of(cut, rows, length(whole)) / whole
-  measured * (inside / rowsum_of(measured, rows, length(whole)))[rows]
 }
 
 # The area and length that each pair of shapes has in common: in coordinate units, on longitude and latitude along the ellipsoid in square metres

@@ -132,7 +132,15 @@ test_that("shares on longitude and latitude are those of areas and lengths along
   found <- summarise_into(regions, field, people = sum(people), shared = sum(.shared), .share = "area")
   pieces <- overlay_with(regions, field)
   expect_equal(found$shared, area_of(pieces), tolerance = 1e-9)
-  expect_equal(found$people, 1e6 * area_of(pieces) / area_of(field), tolerance = 1e-9)
+  # People are shared out by how the field is cut, along straight lines in degrees: zones between parallels (Snyder 1987, equation 3-12).
+  q <- function(degrees, e2 = 0.00669437999014) {
+    s <- sin(degrees * pi / 180)
+    e <- sqrt(e2)
+    (1 - e2) * (s / (1 - e2 * s^2) - log((1 - e * s) / (1 + e * s)) / (2 * e))
+  }
+  expect_equal(found$people, 1e6 * c(q(40) - q(20), q(70) - q(40)) / (q(70) - q(20)), tolerance = 1e-9)
+  expect_equal(sum(found$people), 1e6, tolerance = 1e-13)
+  expect_equal(found$people, 1e6 * area_of(pieces) / area_of(field), tolerance = 1e-3)
   expect_gt(found$people[1], found$people[2])  # 20 degrees against 30, of which the former are larger
   expect_identical(join_where(field, regions, multiple = "largest")$id, 1L)
   shares <- cross_table(field, regions, people, id, unit = "km2")
