@@ -89,16 +89,13 @@ turns_side_by_side <- function(boxes, wide) {
 
 # Shapes with longitudes so many turns further, one number for each.
 turned_shapes <- function(shapes, turns) {
-  some <- which(turns != 0)
-  if (!length(some)) return(shapes)
-  for (turn in unique(turns[some])) {
+  for (turn in setdiff(turns, c(0, NA))) {
     rows <- which(turns == turn)
-    at <- shapes[rows]
-    store <- unclass(store_of(compacted(at)))
-    handles <- handles_of(compacted(at))
+    some <- compacted(shapes[rows])
+    store <- unclass(store_of(some))
     store$x <- store$x + 360 * turn
     store$boxes <- store$boxes + rep_len(c(360 * turn, 0), length(store$boxes))
-    shapes[rows] <- new_shapes(handles, store, crs_of(shapes))
+    shapes[rows] <- new_shapes(handles_of(some), store, crs_of(shapes))
   }
   shapes
 }

@@ -55,8 +55,10 @@ settled_summarise <- function(args, features) {
   summaries <- args[!names(args) %in% names(defaults) | !nzchar(rlang::names2(args))]
   if (!length(summaries)) summaries <- rlang::quos(count = dplyr::n())
   share <- value(".share")
+  intensive <- if (share != "none") chosen(".intensive")
+  if (share != "none") need_totals_of(columns[setdiff(totals_in(columns), intensive)], summaries, NULL)
   list(features = features, regions = regions, columns = dplyr::ungroup(plain(features)), summaries = summaries, by = as.character(chosen(".by")),
-       once = chosen(".once"), share = share, intensive = if (share != "none") chosen(".intensive"), borders = value(".borders"), relation = value(".relation"),
+       once = chosen(".once"), share = share, intensive = intensive, borders = value(".borders"), relation = value(".relation"),
        distance = args$.distance, unit = args$.unit, form = value(".form"))
 }
 
