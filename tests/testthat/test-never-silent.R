@@ -130,6 +130,13 @@ test_that("shares are of totals, add up, and what has no size is told", {
   expect_equal(share(v = sum(big))$v, c(12.5, 10.5))
 })
 
+test_that("shares of a layer in tiles are refused where those of a frame are", {
+  cells <- quiet(mend_numbers(read_layer(demo_file("cells.zip"))))
+  wards <- read_layer(demo_file("wards.shp"))
+  tiles <- quiet(tile_up(cells, file.path(withr::local_tempdir(), "cells"), rows_per_tile = 1000))
+  expect_error(run_tiles(summarise_into(wards, tiles, m = mean(pop_total), .share = "area")), "shares can only be summed", class = "civicatlas_error_argument")
+})
+
 test_that("shares of a layer that regions cover add up to it, on longitude and latitude too", {
   grid <- expand.grid(x = seq(-180, 165, 15), y = seq(-90, 75, 15))
   cells <- spatial_frame(geometry = shapes_from_wkt(sprintf("POLYGON ((%1$d %2$d, %3$d %2$d, %3$d %4$d, %1$d %4$d, %1$d %2$d))", grid$x, grid$y, grid$x + 15, grid$y + 15), 4326))
