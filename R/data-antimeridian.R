@@ -95,7 +95,8 @@ turned_shapes <- function(shapes, turns) {
     store <- unclass(store_of(some))
     store$x <- store$x + 360 * turn
     store$boxes <- store$boxes + rep_len(c(360 * turn, 0), length(store$boxes))
-    shapes[rows] <- new_shapes(handles_of(some), store, crs_of(shapes))
+    # Shapes of both sides are bound on purpose here.
+    shapes <- silently(replace(shapes, rows, new_shapes(handles_of(some), store, crs_of(shapes))))
   }
   shapes
 }
