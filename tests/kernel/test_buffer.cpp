@@ -317,3 +317,36 @@ TEST_CASE("buffers on longitude and latitude are as wide as they should be, at a
   CHECK(worst_off("POLYGON ((0 42, 8 42, 8 51, 0 51, 0 42))", 100e3) < 1e-3 + chord);
   CHECK(worst_off("POLYGON ((0 42, 8 42, 8 51, 0 51, 0 42))", -100e3) < 1e-3 + chord);
 }
+
+TEST_CASE("short buffers in the plane of degrees are as wide as they should be to a ten-thousandth") {
+  const Ellipsoid wgs84{"WGS 84", 6378137, 298.257223563};
+  const Globe globe(wgs84);
+  const auto worst_off = [&](const std::string& text, double distance) {
+    const StoreBuffer shape = store_of({text});
+    const GlobeShape ready(globe, shape.view(), 0);
+    const int one[] = {1};
+    const double by[] = {distance};
+    const Pieces found = geodesic_buffer({shape.view(), one}, wgs84, by, {});
+    REQUIRE(found.x.size() == 1);
+    const StoreView s = found.store.view();
+    CHECK(check_shape(s, 0).problem == Problem::none);
+    double worst = 0;
+    for (std::size_t i = 0; i < s.x.size(); ++i) {
+      const StoreBuffer place = test::store_of_point(s.x[i], s.y[i]);
+      const GlobeShape there(globe, place.view(), 0);
+      worst = std::max(worst, std::fabs(globe_distance(globe, there, ready, HUGE_VAL) / std::fabs(distance) - 1));
+    }
+    return worst;
+  };
+  for (const double latitude : {0.0, 40.0, -65.0, 78.0}) {
+    const auto place = [&](double x, double y) { return std::to_string(x) + " " + std::to_string(latitude + y); };
+    const std::string line = "LINESTRING (" + place(10, 0) + ", " + place(13, 1) + ", " + place(13.2, 4) + ")";
+    const std::string box = "POLYGON ((" + place(0, 0) + ", " + place(6, 0) + ", " + place(6, 3) + ", " + place(0, 3) +
+                            ", " + place(0, 0) + "))";
+    for (const double distance : {1.0, 1000.0, 12000.0}) {
+      INFO(latitude << " by " << distance);
+      CHECK(worst_off(line, distance) < 1.5e-4);
+      CHECK(worst_off(box, distance) < 1.5e-4);
+    }
+  }
+}

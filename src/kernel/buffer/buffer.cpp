@@ -19,21 +19,24 @@ StoreBuffer filled(const StoreView& store, int shape, FillRule rule) {
 }
 
 // Whether edges are so short against the distance that the curve would cross itself all along.
-bool is_fine_grained(const StoreView& s, int shape, double distance) {
+bool is_fine_grained(const StoreView& s, int shape, double distance, const Surface& surface) {
   double length = 0;
   std::size_t edges = 0;
   const IndexRange rings = s.shape_rings(shape);
   for (int ring = rings.begin; ring < rings.end; ++ring)
-    for (int i = s.vertices(ring).begin; i + 1 < s.vertices(ring).end; ++i, ++edges)
-      length += std::hypot(s.x[i + 1] - s.x[i], s.y[i + 1] - s.y[i]);
+    for (int i = s.vertices(ring).begin; i + 1 < s.vertices(ring).end; ++i, ++edges) {
+      const XY edge = surface.tangent({s.x[i], s.y[i]}).towards({s.x[i + 1], s.y[i + 1]});
+      length += std::hypot(edge.x, edge.y);
+    }
   return edges > 32 && length < 2 * static_cast<double>(edges) * std::fabs(distance);
 }
 
 // The ground beside the rings and lines of a shape, put together of small pieces, in which crossings stay few.
-StoreBuffer ground_by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style) {
+StoreBuffer ground_by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style,
+                             const Surface& surface) {
   constexpr int piece_edges = 16;
   ShapeBuilder builder;
-  swept_ground(store, shape, distance, style, piece_edges, builder);
+  swept_ground(store, shape, distance, style, piece_edges, surface, builder);
   const StoreBuffer ground = builder.take();
   const int handle[] = {1};
   const StoreBuffer parts = parts_of({ground.view(), handle}).store;
@@ -44,8 +47,9 @@ StoreBuffer ground_by_pieces(const StoreView& store, int shape, double distance,
 }
 
 // Of a shape that is not a valid polygon alone in its store the ground is all there is.
-StoreBuffer by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style, bool polygon) {
-  StoreBuffer ground = ground_by_pieces(store, shape, distance, style);
+StoreBuffer by_pieces(const StoreView& store, int shape, double distance, const BufferStyle& style,
+                      const Surface& surface, bool polygon) {
+  StoreBuffer ground = ground_by_pieces(store, shape, distance, style, surface);
   if (!polygon || ground.types.empty()) return ground;
   const int one[] = {1};
   const ShapeRows both[] = {{store, one}, {ground.view(), one}};
@@ -54,8 +58,8 @@ StoreBuffer by_pieces(const StoreView& store, int shape, double distance, const 
 
 // Ground and shape share the shape's edges, and each came through a snap rounding of its own: what they leave of no
 // width between them, as holes of a buffer or parts of what is left inside, is taken out.
-StoreBuffer without_slivers(StoreBuffer made, double distance) {
-  return without_thin_rings(std::move(made), Rings::holes_and_parts, 1e-6 * std::fabs(distance));
+StoreBuffer without_slivers(StoreBuffer made, double width) {
+  return without_thin_rings(std::move(made), Rings::holes_and_parts, 1e-6 * width);
 }
 
 // The curve, if all of it is one ring that turns left once around, from its leftmost place: such a one needs no
@@ -93,7 +97,8 @@ StoreBuffer filled_curve(const StoreView& curve) {
 
 }  // namespace
 
-StoreBuffer buffer_of_shape(const StoreView& store, int shape, double distance, const BufferStyle& style) {
+StoreBuffer buffer_of_shape(const StoreView& store, int shape, double distance, const BufferStyle& style,
+                            const Surface& surface) {
   const bool polygon = store.holds_part(shape, ShapeKind::polygon);
   StoreBuffer valid;
   if (polygon) {
@@ -102,10 +107,11 @@ StoreBuffer buffer_of_shape(const StoreView& store, int shape, double distance, 
   }
   const StoreView from = polygon ? valid.view() : store;
   const int at = polygon ? 0 : shape;
-  if (is_fine_grained(from, at, distance))
-    return without_slivers(by_pieces(from, at, distance, style, polygon), distance);
+  if (is_fine_grained(from, at, distance, surface))
+    return without_slivers(by_pieces(from, at, distance, style, surface, polygon),
+                           surface.units_of_coordinates(std::fabs(distance)));
   ShapeBuilder curve;
-  offset_curve(from, at, distance, style, curve);
+  offset_curve(from, at, distance, style, surface, curve);
   return filled_curve(curve.take().view());
 }
 

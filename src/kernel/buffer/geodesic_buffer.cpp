@@ -1,5 +1,6 @@
 #include <algorithm>
 #include <cmath>
+#include <limits>
 
 #include "../base/progress.h"
 #include "../measure/local_plane.h"
@@ -190,6 +191,18 @@ StoreBuffer by_stretches(const NearMiddle& near, const Globe& globe, const Store
   return union_of(std::move(both));
 }
 
+// In the plane of degrees, where a surface lends its measure around every vertex.
+StoreBuffer in_degrees(const Surface& surface, const Globe& globe, const StoreView& s, int shape, double distance,
+                       const BufferStyle& style) {
+  const Box& box = s.boxes[shape];
+  const double longest = surface.longest_edge(std::max(-box.ymin, box.ymax));
+  const StoreBuffer pieces = edges_in_pieces(globe, s, shape, longest, std::numeric_limits<double>::infinity());
+  return buffer_of_shape(pieces.view(), 0, distance, style, surface);
+}
+
+// The projection around a single place has exact distances from there.
+bool is_a_place(const Box& box) { return box.xmin == box.xmax && box.ymin == box.ymax; }
+
 bool is_round(const BufferStyle& style) {
   return style.ends == LineEnds::round && style.corners == Corners::round && style.side == LineSide::both;
 }
@@ -199,8 +212,11 @@ bool is_round(const BufferStyle& style) {
 Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
                        const BufferStyle& style) {
   const Globe globe(ellipsoid);
+  const Surface surface(globe);
   const double half_turn = globe.geodesic().distance({0, -90}, {0, 90});
   return buffers_by_row(rows, distances, [&](int row, double distance) -> StoreBuffer {
+    if (!is_a_place(rows.store.boxes[row]) && surface.holds(rows.store.boxes[row], distance))
+      return in_degrees(surface, globe, rows.store, row, distance, style);
     const std::optional<StoreBuffer> in_pieces = full_turns_in_pieces(rows.store, row);
     const StoreView s = in_pieces ? in_pieces->view() : rows.store;
     const int shape = in_pieces ? 0 : row;

@@ -22,13 +22,16 @@ std::vector<XY> path_of(const StoreView& s, IndexRange v) {
 class CurveWriter {
  public:
   // With `piece_edges` rings are written in pieces.
-  CurveWriter(double distance, const BufferStyle& style, std::size_t piece_edges, ShapeBuilder& builder)
-      : distance_(distance), style_(style), piece_edges_(piece_edges), builder_(builder) {}
+  CurveWriter(double distance, const BufferStyle& style, std::size_t piece_edges, const Surface& surface,
+              ShapeBuilder& builder)
+      : distance_(distance), style_(style), piece_edges_(piece_edges), surface_(surface), builder_(builder) {}
 
   void circle(XY middle) {
     begin();
+    const Tangent at = surface_.tangent(middle);
     const int n = 4 * style_.segments;
-    for (int i = 0; i < n; ++i) vertex(middle + distance_ * XY{std::cos(2 * pi * i / n), std::sin(2 * pi * i / n)});
+    for (int i = 0; i < n; ++i)
+      vertex(at.place(distance_ * XY{std::cos(2 * pi * i / n), std::sin(2 * pi * i / n)}));
   }
 
   // The curve on the right of a closed path without its last, repeated place.
@@ -66,48 +69,52 @@ class CurveWriter {
   }
   void vertex(XY p) { builder_.vertex(p.x, p.y); }
 
-  static XY along(XY a, XY b) {
-    const XY d = b - a;
-    return (1 / std::hypot(d.x, d.y)) * d;
-  }
+  static XY unit(XY d) { return (1 / std::hypot(d.x, d.y)) * d; }
+  static XY onwards(const Tangent& at, XY after) { return unit(at.towards(after)); }
+  static XY arriving(const Tangent& at, XY before) { return unit(-1 * at.towards(before)); }
   XY aside(XY u) const { return {distance_ * u.y, -distance_ * u.x}; }  // to the right of a direction
+  void vertex_beside(XY place, XY other) {
+    const Tangent at = surface_.tangent(place);
+    vertex(at.place(aside(onwards(at, other))));
+  }
 
   // From the curve beside the edge before a place to the curve beside the edge after it.
-  void corner(XY before, XY at, XY after) {
-    const XY u = along(before, at), v = along(at, after);
+  void corner(XY before, XY place, XY after) {
+    const Tangent at = surface_.tangent(place);
+    const XY u = arriving(at, before), v = onwards(at, after);
     const double turn = cross(u, v);
     if (before == after || (turn == 0 && dot(u, v) < 0)) return line_end(at, u);
-    vertex(at + aside(u));
+    vertex(at.place(aside(u)));
     if (turn * distance_ < 0) {
-      vertex(at);
+      vertex(place);
     } else if (turn != 0) {
       open_corner(at, u, v);
     }
-    vertex(at + aside(v));
+    vertex(at.place(aside(v)));
   }
-  void open_corner(XY at, XY u, XY v) {
+  void open_corner(const Tangent& at, XY u, XY v) {
     if (style_.corners == Corners::round) {
       arc(at, aside(u), std::atan2(cross(u, v), dot(u, v)));
     } else if (style_.corners == Corners::mitred && std::sqrt(2 / (1 + dot(u, v))) <= style_.mitre_limit) {
-      vertex(at + (1 / (1 + dot(u, v))) * (aside(u) + aside(v)));
+      vertex(at.place((1 / (1 + dot(u, v))) * (aside(u) + aside(v))));
     }
   }
-  void line_end(XY at, XY u) {
+  void line_end(const Tangent& at, XY u) {
     const XY side = aside(u), ahead = std::fabs(distance_) * u;
-    vertex(at + side);
+    vertex(at.place(side));
     if (style_.ends == LineEnds::round) arc(at, side, distance_ < 0 ? -pi : pi);
     if (style_.ends == LineEnds::square) {
-      vertex(at + side + ahead);
-      vertex(at - side + ahead);
+      vertex(at.place(side + ahead));
+      vertex(at.place(ahead - side));
     }
-    vertex(at - side);
+    vertex(at.place(-1 * side));
   }
-  // The inner places of an arc from at + radius on, `sweep` radians counter-clockwise.
-  void arc(XY at, XY radius, double sweep) {
+  // The inner places of an arc from a radius on, `sweep` radians counter-clockwise.
+  void arc(const Tangent& at, XY radius, double sweep) {
     const int n = static_cast<int>(std::ceil(std::fabs(sweep) / (pi / 2) * style_.segments - 1e-9));
     for (int i = 1; i < n; ++i) {
       const double angle = sweep * i / n, c = std::cos(angle), s = std::sin(angle);
-      vertex(at + XY{c * radius.x - s * radius.y, s * radius.x + c * radius.y});
+      vertex(at.place({c * radius.x - s * radius.y, s * radius.x + c * radius.y}));
     }
   }
 
@@ -115,7 +122,7 @@ class CurveWriter {
   void piece(const std::vector<XY>& path, std::size_t from, std::size_t to) {
     auto at = [&](std::size_t i) { return path[i % path.size()]; };
     begin();
-    vertex(at(from) + aside(along(at(from), at(from + 1))));
+    vertex_beside(at(from), at(from + 1));
     for (std::size_t i = from + 1; i <= to; ++i) corner(at(i - 1), at(i), at(i + 1));
     for (std::size_t i = to + 1; i-- > from;) vertex(at(i));
   }
@@ -123,22 +130,24 @@ class CurveWriter {
   // Between a path and the curve on its right.
   void one_side(const std::vector<XY>& path) {
     begin();
-    vertex(path.front() + aside(along(path[0], path[1])));
+    vertex_beside(path[0], path[1]);
     for (std::size_t i = 1; i + 1 < path.size(); ++i) corner(path[i - 1], path[i], path[i + 1]);
-    vertex(path.back() + aside(along(path[path.size() - 2], path.back())));
+    const Tangent end = surface_.tangent(path.back());
+    vertex(end.place(aside(arriving(end, path[path.size() - 2]))));
     for (auto p = path.rbegin(); p != path.rend(); ++p) vertex(*p);
   }
 
   const double distance_;
   const BufferStyle& style_;
   const std::size_t piece_edges_;
+  const Surface& surface_;
   ShapeBuilder& builder_;
 };
 
 void write(const StoreView& s, int shape, double distance, const BufferStyle& style, std::size_t piece_edges,
-           ShapeBuilder& builder) {
+           const Surface& surface, ShapeBuilder& builder) {
   builder.begin_shape(type_code(ShapeKind::multipolygon, false, false));
-  CurveWriter writer(distance, style, piece_edges, builder);
+  CurveWriter writer(distance, style, piece_edges, surface, builder);
   for (int part = s.parts(shape).begin; part < s.parts(shape).end; ++part) {
     const ShapeKind kind = s.part_kind(part);
     if (kind != ShapeKind::polygon && !(distance > 0)) continue;  // nothing is left of lines and points
@@ -160,13 +169,14 @@ void write(const StoreView& s, int shape, double distance, const BufferStyle& st
 
 }  // namespace
 
-void offset_curve(const StoreView& store, int shape, double distance, const BufferStyle& style, ShapeBuilder& builder) {
-  write(store, shape, distance, style, 0, builder);
+void offset_curve(const StoreView& store, int shape, double distance, const BufferStyle& style, const Surface& surface,
+                  ShapeBuilder& builder) {
+  write(store, shape, distance, style, 0, surface, builder);
 }
 
 void swept_ground(const StoreView& store, int shape, double distance, const BufferStyle& style, int edges,
-                  ShapeBuilder& builder) {
-  write(store, shape, distance, style, static_cast<std::size_t>(edges), builder);
+                  const Surface& surface, ShapeBuilder& builder) {
+  write(store, shape, distance, style, static_cast<std::size_t>(edges), surface, builder);
 }
 
 }  // namespace civic

@@ -6,6 +6,7 @@
 // exactly on the buffer (outwards) and on what is left (inwards).
 #pragma once
 #include "../shapes/store.h"
+#include "surface.h"
 
 namespace civic {
 
@@ -23,11 +24,12 @@ struct BufferStyle {
 
 // Appends one shape: the rings as parts of a multipolygon, which is to be filled by FillRule::positive. Polygons must
 // be valid, with shells counter-clockwise.
-void offset_curve(const StoreView& store, int shape, double distance, const BufferStyle& style, ShapeBuilder& builder);
+void offset_curve(const StoreView& store, int shape, double distance, const BufferStyle& style, const Surface& surface,
+                  ShapeBuilder& builder);
 
 // The ground between the rings and lines and their curve in pieces of some edges each, as parts of a multipolygon each
 // of which is to be filled by FillRule::nonzero by itself.
 void swept_ground(const StoreView& store, int shape, double distance, const BufferStyle& style, int edges,
-                  ShapeBuilder& builder);
+                  const Surface& surface, ShapeBuilder& builder);
 
 }  // namespace civic
