@@ -28,10 +28,10 @@ class Surface {
   Tangent tangent(XY at) const;
   double units_of_coordinates(double distance) const;
 
-  // Whether second order will do for what lies within a distance of a box in degrees, to 1e-4 of the distance, away
+  // Whether second order will do for what lies within a distance of a box in degrees, to 5e-5 of the distance, away
   // from the antimeridian and the poles.
   bool holds(const Box& box, double distance) const;
-  // The longest edge whose places at a distance may be taken for straight, to 1e-4 of the distance, up to a latitude.
+  // The longest edge whose places at a distance may be taken for straight, to 5e-5 of the distance, up to a latitude.
   double longest_edge(double latitude) const;
 
  private:

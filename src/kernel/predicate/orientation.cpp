@@ -37,6 +37,8 @@ class Expansion {
 }  // namespace
 
 int orientation_exact(double ax, double ay, double bx, double by, double cx, double cy) {
+  // Most that the filter leaves: a point that is an end of the line, or on a line along an axis.
+  if ((ax == cx || by == cy) && (ay == cy || bx == cx)) return 0;
   Expansion det;
   det.add_product(ax, by);
   det.add_product(-ay, bx);
