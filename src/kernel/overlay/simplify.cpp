@@ -19,25 +19,27 @@ class Thinning {
       : a_(a), on_globe_(on_globe), gone_(a.nodes(), 0), links_(a.nodes()), left_(a.nodes()), tree_(boxes()) {
     for (int n = 0; n < a_.nodes(); ++n)
       if (can_go(n)) links_[n] = {other_end(a_.around(n)[0], n), other_end(a_.around(n)[1], n)};
-    edges_.reserve(static_cast<std::size_t>(a_.edges()));
-    for (int e = 0; e < a_.edges(); ++e) edges_.insert(key(a_.edge(e).from, a_.edge(e).to));
+    for (int e = 0; e < a_.edges(); ++e) note_fixed(a_.edge(e).from, a_.edge(e).to);
   }
 
   std::vector<char> run(double area) {
-    std::priority_queue<Candidate, std::vector<Candidate>, std::greater<>> queue;
+    std::vector<Candidate> small;
     for (int n = 0; n < a_.nodes(); ++n)
-      if (links_[n].is_set()) queue.push({triangle(n), n, 0});
+      if (const double size = links_[n].is_set() ? triangle(n) : area; size < area) small.push_back({size, n, 0});
+    std::priority_queue<Candidate, std::vector<Candidate>, std::greater<>> queue({}, std::move(small));
     std::vector<int> version(gone_.size(), 0);
     double least = 0;  // no vertex goes for less than one that made way for it
     for (; !queue.empty(); end_if_interrupted()) {
       const Candidate c = queue.top();
       queue.pop();
-      if (c.area >= area) break;
       if (gone_[c.node] || c.version != version[c.node] || !is_free(c.node)) continue;
       least = std::max(least, c.area);
       take_out(c.node);
       for (const int n : {links_[c.node].a, links_[c.node].b})
-        if (links_[n].is_set()) queue.push({std::max(least, triangle(n)), n, ++version[n]});
+        if (links_[n].is_set()) {
+          ++version[n];
+          if (const double size = triangle(n); size < area) queue.push({std::max(least, size), n, version[n]});
+        }
     }
     return gone_;
   }
@@ -46,7 +48,9 @@ class Thinning {
   struct Candidate {
     double area;
     int node, version;
-    friend auto operator<=>(const Candidate&, const Candidate&) = default;
+    friend bool operator>(const Candidate& a, const Candidate& b) {
+      return a.area != b.area ? a.area > b.area : a.node > b.node;
+    }
   };
   struct Link {
     int a = -1, b = -1;
@@ -84,7 +88,7 @@ class Thinning {
   // Whether the edge past a vertex may take its place: no other vertex lies in or on the triangle, and no edge there.
   bool is_free(int n) const {
     const int p = links_[n].a, q = links_[n].b;
-    if (p == q || edges_.count(key(p, q)) > 0) return false;
+    if (p == q || are_joined(p, q)) return false;
     const GridPoint a = a_.point(p), b = a_.point(q), c = a_.point(n);
     Box box;
     for (const int node : {p, q, n}) box.add(a_.x(node), a_.y(node));
@@ -102,11 +106,17 @@ class Thinning {
     gone_[n] = 1;
     // Triangles grow as vertices go, so that the index would find ever more of those that are gone.
     if (--left_ < indexed_ / 2) index();
-    edges_.erase(key(p, n));
-    edges_.erase(key(n, q));
-    edges_.insert(key(p, q));
     relink(p, n, q);
     relink(q, n, p);
+    note_fixed(p, q);
+  }
+  bool are_joined(int p, int q) const {
+    if (links_[p].is_set()) return links_[p].a == q || links_[p].b == q;
+    if (links_[q].is_set()) return links_[q].a == p || links_[q].b == p;
+    return fixed_.count(key(p, q)) > 0;
+  }
+  void note_fixed(int p, int q) {
+    if (!links_[p].is_set() && !links_[q].is_set()) fixed_.insert(key(p, q));
   }
   void relink(int node, int from, int to) {
     Link& link = links_[node];
@@ -128,7 +138,7 @@ class Thinning {
   const bool on_globe_;
   std::vector<char> gone_;
   std::vector<Link> links_;  // neighbours along the course, of the nodes that may go
-  std::unordered_set<std::uint64_t> edges_;
+  std::unordered_set<std::uint64_t> fixed_;  // edges between two nodes that stay
   int left_, indexed_ = left_;  // nodes that are still there, and were when the tree was built
   RTree tree_;                  // of the nodes
 };
