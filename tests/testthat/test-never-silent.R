@@ -75,7 +75,10 @@ test_that("row by row, a verb gives each row what it gives it among others", {
     overlaid = function(x) areas_left(overlay_with(x, mask), x), apportioned = function(x) people_left(clip_to(x, mask, apportion = people), x),
     near_equal = function(x) nearly_equal(x, on_degrees[1, ], 1e-6), largest = function(x) join_where(x, mask, multiple = "largest")$mask,
     weighted = function(x) summarise_into(x, mask, m = sum(mask), .share = "area")$m, centre_distance = function(x) distance_between(centroid_of(x), places[2, ]),
-    distance = function(x) distance_between(x, places[1, ]), geometry = function(x) geometry_type_of(as_shapes(x)), text = function(x) wkt_of(x)
+    distance = function(x) distance_between(x, places[1, ]), geometry = function(x) geometry_type_of(as_shapes(x)), text = function(x) wkt_of(x),
+    binary = function(x) vapply(wkb_of(x), rlang::hash, ""), parts = function(x) tabulate(match(parts_of(x)$id, x$id), nrow(x)), azimuth = function(x) azimuth_between(centroid_of(x), places[2, ]),
+    destination = function(x) wkt_of(destination_of(centroid_of(x), 45, 10000)), split = function(x) areas_left(split_by(x, mask, column = "mask"), x),
+    rate = function(x) rate_of(x$people, area_of(x)), joined = function(x) join_table(x, tibble::tibble(id = 1:12, v = letters[1:12]), by = "id")$v
   )
   mask <- spatial_frame(mask = 1, geometry = shapes_from_wkt("POLYGON ((-120 -60, 100 -60, 100 55, -120 55, -120 -60))", 4326))
   # By row of x; cutting rows together leaves vertices where they cross, so that digits differ beyond the tenth.
