@@ -55,3 +55,5 @@ map_numbers <- function(values, digits = 0) {
   if (!nzchar(thousands)) thousands <- if (decimal == ".") "," else "."
   trimws(formatC(values, format = "f", digits = digits, big.mark = thousands, decimal.mark = decimal))
 }
+
+`%|%` <- function(value, other) if (is.na(value)) other else unname(value)

@@ -1,8 +1,8 @@
 # Many commands in one process, a line each, with layers kept in memory under names that begin with @.
 
-#' @include cli-command.R
-register_command("batch", function() {
-  new_command("In and out", "run commands from a file, a line each, in one process", "STEPS", list(
+#' @include op-record.R
+register_operation("batch", function() {
+  new_operation("In and out", "run commands from a file, a line each, in one process", "STEPS", list(
     new_option("set", "text", "name=value, separated by commas: put in place of {name}"), new_option("check", "flag", "tell every mistake, and run nothing")
   ), "civicatlas batch steps.txt --set year=2026", batch_command,
   about = paste("run commands from a file, or from standard input with -, a line each, in one process. # begins a comment. @name in place of a file",
@@ -53,11 +53,6 @@ read_steps <- function(path) {
   readLines(con, encoding = "UTF-8", warn = FALSE)
 }
 
-with_values <- function(word, values) {
-  for (name in names(values)) word <- gsub(paste0("{", name, "}"), values[[name]], word, fixed = TRUE)
-  word
-}
-
 # What is wrong with lines, as far as that can be known before they run: "3: ...".
 check_batch <- function(lines) {
   made <- character()
@@ -76,7 +71,7 @@ problem_of_line <- function(line, made) {
   tryCatch({
     command <- find_command(line$words[1])
     parsed <- parse_arguments(command, line$words[-1])
-    named <- unlist(parsed$options[layer_options(command, parsed$options)])
+    named <- unlist(parsed$options[options_of_type(command, "layer", parsed$options)])
     for (input in c(inputs_of_line(command, parsed), named)) need_input(input, made)
     check_texts(command, parsed)
     character()

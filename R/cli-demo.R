@@ -93,3 +93,10 @@ tell <- function(text) if (!isTRUE(getOption("civicatlas.quiet"))) cat(text, "\n
 step <- function(title) tell(paste0("\n", cli::style_bold(title)))
 show <- function(expr) if (!isTRUE(getOption("civicatlas.quiet"))) print_if_value(expr)
 print_if_value <- function(x) if (inherits(x, "layer_description")) print(x) else invisible(x)
+
+register_operation("demo", function() {
+  new_operation("Other", "tell the story of Saltmere's cool rooms, with its numbers, map and files", "[FOLDER]", list(), "civicatlas demo demo-output",
+              function(o) {
+    structure(run_demo(o$folder %||% "demo-output"), class = "shown_already")
+  })
+})

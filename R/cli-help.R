@@ -1,11 +1,9 @@
 # Help, completions for shells and the manual page, all from the records of the commands.
 
-command_groups <- c("Look", "In and out", "Rows and columns", "CRS", "Shapes", "Two layers", "Mend", "Statistics", "Maps", "Other")
-
 overview <- function() {
-  records <- lapply(command_names(), command_record)
-  width <- max(nchar(command_names()))
-  groups <- command_groups
+  records <- lapply(operation_names(), operation_record)
+  width <- max(nchar(operation_names()))
+  groups <- operation_groups
   lines <- unlist(lapply(groups, function(group) {
     own <- Filter(function(record) record$group == group, records)
     c(paste0(group, ":"), vapply(own, function(record) paste0("  ", formatC(record$name, width = -width), "  ", record$summary), ""), "")
@@ -54,13 +52,13 @@ NULL
 
 # A section a command for the help page; options that all have come once, at the end.
 commands_in_help <- function() {
-  shared <- options_by_name(c(reading_options(), list(new_option("match-crs", "flag", "reproject the second input to the CRS of the first")), writing_options(),
+  shared <- options_by_name(c(reading_options(), list(match_option()), writing_options(),
               common_options()))
   # Brackets would be links, braces and percent signs something else.
   safe <- function(text) gsub("{name}", "`{name}`", gsub("%", "\\%", sub("\\[([^]]*)\\]$", "(by default `\\1`)", text), fixed = TRUE), fixed = TRUE)
   item <- function(option) sprintf("* `--%s`: %s", option_in_help(option), safe(option_text(option)))
-  sections <- unlist(lapply(command_names(), function(name) {
-    record <- command_record(name)
+  sections <- unlist(lapply(operation_names(), function(name) {
+    record <- operation_record(name)
     own <- record$options[setdiff(names(record$options), names(shared))]
     c(paste0("@section ", name, ":"), paste0(capital(record$about), ". `civicatlas ", paste(c(name, record$takes), collapse = " "), "`"), "",
       vapply(own, item, ""), "", paste0("Example: `", gsub("%", "\\%", record$example, fixed = TRUE), "`"))
@@ -72,7 +70,7 @@ commands_in_help <- function() {
 
 # The texts of completions by shell: "bash", "zsh" and "fish".
 completions <- function() {
-  records <- lapply(command_names(), command_record)
+  records <- lapply(operation_names(), operation_record)
   list(bash = bash_completion(records), zsh = zsh_completion(records), fish = fish_completion(records))
 }
 
@@ -83,8 +81,8 @@ bash_completion <- function(records) {
   values <- value_cases(records, "    --%s) COMPREPLY=($(compgen -W \"%s\" -- \"$word\")); return ;;")
   c("# Completion of civicatlas for bash.", "_civicatlas() {", "  local word=\"${COMP_WORDS[COMP_CWORD]}\" last=\"${COMP_WORDS[COMP_CWORD-1]}\" words=\"\"",
     "  if [ \"$COMP_CWORD\" -eq 1 ]; then", sprintf("    COMPREPLY=($(compgen -W \"help %s\" -- \"$word\")); return",
-                                                    paste(command_names(), collapse = " ")), "  fi",
-    "  case \"$last\" in", values, "  esac", "  case \"${COMP_WORDS[1]}\" in", sprintf("    help) words=\"%s\" ;;", paste(command_names(), collapse = " ")),
+                                                    paste(operation_names(), collapse = " ")), "  fi",
+    "  case \"$last\" in", values, "  esac", "  case \"${COMP_WORDS[1]}\" in", sprintf("    help) words=\"%s\" ;;", paste(operation_names(), collapse = " ")),
     cases, "  esac",
     "  if [[ \"$word\" == -* || \"${COMP_WORDS[1]}\" == help ]]; then COMPREPLY=($(compgen -W \"$words\" -- \"$word\"))",
     "  else COMPREPLY=($(compgen -f -- \"$word\")); fi",
@@ -134,8 +132,8 @@ fish_completion <- function(records) {
 # The manual page in the language of man.
 manual_page <- function() {
   safe <- function(text) gsub("-", "\\-", sub("^([.'])", "\\\\&\\1", gsub("\\", "\\e", text, fixed = TRUE)), fixed = TRUE)
-  commands <- unlist(lapply(command_names(), function(name) {
-    record <- command_record(name)
+  commands <- unlist(lapply(operation_names(), function(name) {
+    record <- operation_record(name)
     options <- unlist(lapply(record$options, function(option) {
       c(".TP", paste0("\\fB", safe(paste0("--", option_in_help(option))), "\\fR"), safe(option_text(option)))
     }))
@@ -149,8 +147,8 @@ manual_page <- function() {
     ".SH COMMANDS", commands, ".SH EXIT STATUS", "0 done, 1 the work failed, 2 wrong usage.")
 }
 
-register_command("completions", function() {
-  new_command("Other", "print or install completions for bash, zsh or fish, and the manual page", character(), list(
+register_operation("completions", function() {
+  new_operation("Other", "print or install completions for bash, zsh or fish, and the manual page", character(), list(
     new_option("shell", "choice", "whose completions to print", "bash", c("bash", "zsh", "fish", "man")),
     new_option("install", "flag", "put all into the folders that shells look into, where these are there and writable")
   ), "civicatlas completions --install", completions_command)

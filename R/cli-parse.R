@@ -10,7 +10,7 @@ parse_arguments <- function(command, args) {
   for (option in command$options) if (option$required && !option$name %in% names(found$given)) wrong_usage("--{option$name} is missing: {option$help}")
   values <- lapply(known, `[[`, "default")
   for (name in names(found$given)) values[[name]] <- option_value(known[[name]], found$given[[name]])
-  names(values) <- gsub("-", "_", names(values), fixed = TRUE)
+  names(values) <- in_r(names(values))
   list(options = values, inputs = found$inputs)
 }
 
@@ -62,32 +62,6 @@ option_name <- function(arg, known) {
   wrong_usage("there is no option {sub('=.*', '', arg)}; did you mean {shown}?")
 }
 
-option_value <- function(option, text) {
-  name <- option$name
-  number <- function(text) {
-    value <- suppressWarnings(as.double(text))
-    if (anyNA(value)) wrong_usage("--{name} takes {if (length(text) > 1) 'numbers separated by commas' else 'a number'}, not \"{paste(text, collapse = ',')}\"")
-    value
-  }
-  switch(option$type,
-    flag = TRUE, number = number(text),
-    whole = {
-      value <- number(text)
-      if (value != round(value) || abs(value) > .Machine$integer.max) wrong_usage("--{name} takes a whole number, not {text}")
-      as.integer(value)
-    },
-    numbers = number(column_list(text)),
-    choice = {
-      if (!text %in% option$values) {
-        near <- option$values[which.min(utils::adist(text, option$values, ignore.case = TRUE))]
-        wrong_usage("--{name} is none of {paste(option$values, collapse = ', ')}: \"{text}\". Nearest: {near}")
-      }
-      text
-    },
-    text
-  )
-}
-
 check_inputs <- function(command, inputs, given) {
   least <- sum(!grepl("[", command$takes, fixed = TRUE))
   most <- if (any(grepl("...", command$takes, fixed = TRUE))) Inf else length(command$takes)
@@ -96,10 +70,6 @@ check_inputs <- function(command, inputs, given) {
   text <- intersect(c("where", "compute", "with", "fill"), given)
   quotes <- if (any(signs) && length(text)) paste0(". A text with blanks in it stands in double quotes: --", text[1], " \"...\"")
   wrong_usage("it takes {paste(command$takes, collapse = ' ')}; given: {if (length(inputs)) paste(inputs, collapse = ' ') else 'nothing'}{quotes}")
-}
-
-wrong_usage <- function(text, envir = rlang::caller_env()) {
-  rlang::abort(as.character(cli::pluralize(text, .envir = envir)), class = c("civicatlas_error_usage", "civicatlas_error"), call = NULL)
 }
 
 # A line of a batch as a shell would take it apart: blanks divide, quotes hold together, a backslash takes the next character as it is, and #

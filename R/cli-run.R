@@ -40,16 +40,14 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
   check_texts(command, parsed)
   with_daemons(parsed$options$daemons, {
     o <- with_inputs(command, parsed, known)
-    deliver(run_if_whole(command$run(o)), o, known)
+    deliver(run_if_whole(result_of(command, o)), o, known)
   })
 }
 
-shell_word <- function(text) if (grepl("^[A-Za-z0-9_./:=@,+-]+$", text)) text else shQuote(text)
-
 find_command <- function(name) {
-  if (name %in% command_names()) return(command_record(name))
-  begins <- command_names()[startsWith(command_names(), name)]
-  nearest <- c(begins, command_names()[which.min(utils::adist(name, command_names()))])[1]
+  if (name %in% operation_names()) return(operation_record(name))
+  begins <- operation_names()[startsWith(operation_names(), name)]
+  nearest <- c(begins, operation_names()[which.min(utils::adist(name, operation_names()))])[1]
   wrong_usage("there is no command \"{name}\"; the nearest is \"{nearest}\"")
 }
 
@@ -58,7 +56,7 @@ with_inputs <- function(command, parsed, known) {
   o <- c(parsed$options, list(known = known))
   texts <- split(parsed$inputs, factor(roles_of_inputs(command, parsed$inputs), unique(command$role)))
   for (role in names(texts)[lengths(texts) > 0]) {
-    read <- function(text) for_command(read_input(text, o, known, first = !role %in% c("OTHER", "TABLE")), command$name)
+    read <- function(text) for_operation(read_input(text, o, known, first = !role %in% c("OTHER", "TABLE")), command, o)
     switch(role,
       LAYER = o$x <- read(texts$LAYER),
       TABLE = o$table <- read(texts$TABLE),
@@ -67,20 +65,15 @@ with_inputs <- function(command, parsed, known) {
       o[[ascii_lower(role)]] <- texts[[role]]
     )
   }
-  for (name in layer_options(command, o)) o[[name]] <- read_input(o[[name]], o, known, first = FALSE)
+  for (name in options_of_type(command, "layer", o)) o[[name]] <- read_input(o[[name]], o, known, first = FALSE)
+  for (name in options_of_type(command, "layers", o)) o[[name]] <- lapply(named_values(o[[name]], name), read_input, o, known, first = FALSE)
   o
 }
 
-# The names of the options given that name layers.
-layer_options <- function(command, options) {
+# The names of the options of a type that are given.
+options_of_type <- function(command, type, options) {
   types <- vapply(command$options, `[[`, "", "type")
-  intersect(gsub("-", "_", names(types)[types == "layer"], fixed = TRUE), names(Filter(Negate(is.null), options)))
-}
-
-# The role of each input; the one with "..." takes what the others leave.
-roles_of_inputs <- function(command, inputs) {
-  many <- grepl("...", command$takes, fixed = TRUE)
-  rep(command$role, ifelse(many, max(1, length(inputs) - length(command$role) + 1), 1))[seq_along(inputs)]
+  intersect(in_r(names(types)[types == type]), names(Filter(Negate(is.null), options)))
 }
 
 # What stands behind a command in some roles.
@@ -92,20 +85,9 @@ inputs_of_line <- function(command, parsed, reads = c("LAYER", "OTHER", "LAYERS"
 check_texts <- function(command, parsed) {
   for (text in inputs_of_line(command, parsed, "CONDITION")) parse_text(text, "condition", call = NULL)
   for (option in command$options) {
-    text <- parsed$options[[gsub("-", "_", option$name, fixed = TRUE)]]
+    text <- parsed$options[[in_r(option$name)]]
     if (option$type %in% names(forms_of_texts) && !is.null(text)) parse_text(text, option$name, forms_of_texts[[option$type]], NULL)
   }
-}
-
-# How the texts of options are read, by their types.
-forms_of_texts <- c(condition = "condition", expression = "expression", expressions = "named")
-
-# The second layer on the CRS of the first, where that is asked for.
-brought_to <- function(x, y, match_crs) {
-  if (!match_crs) return(y)
-  if (is_spatial_frame(x) && is_spatial_frame(y)) return(meet(x, y, "match", call = NULL))
-  is_tiled_too <- (is_tiled(x) || is_spatial_frame(x)) && (is_tiled(y) || is_spatial_frame(y))
-  if (is_tiled_too && !same_crs_or_none(crs_of(x), crs_of(y))) reproject_to(y, crs_of(x)) else y
 }
 
 # A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
@@ -115,10 +97,10 @@ read_input <- function(text, o, known, first, columns = NULL) {
     layer <- if (text == "-") read_stream(o$from) else known[[substring(text, 2)]]
     if (is.null(layer)) wrong_usage("there is no layer {text} yet")
     layer <- chosen_rows(layer, text_of("where"), text_of("within"))
-    return(if (is.null(columns)) layer else choose_columns(layer, columns_option(columns), "columns", NULL))
+    return(if (is.null(columns)) layer else choose_columns(layer, dplyr::all_of(column_list(columns)), "columns", NULL))
   }
   place <- if (is.null(o$from)) text else with_ending(text, o$from)
-  read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), columns = !!columns_option(columns),
+  read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), columns = !!(if (!is.null(columns)) column_list(columns)),
              encoding = o$encoding, skip = o[["skip"]] %||% 0, range = o[["range"]], decimal = o[["decimal"]], missing = o[["missing"]],
              damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
 }
@@ -129,13 +111,6 @@ with_ending <- function(path, ending) {
   copy <- tempfile(fileext = paste0(".", ending))
   if (!file.symlink(normalizePath(path), copy)) file.copy(path, copy)
   copy
-}
-
-chosen_rows <- function(x, where, within) {
-  if (!is.null(where)) x <- keep_rows(x, !!where)
-  if (is.null(within)) return(x)
-  if (length(within) != 4) wrong_usage("--within takes xmin,ymin,xmax,ymax")
-  keep_rows(x, !!sprintf("S_INTERSECTS(%s, BBOX(%s))", name_in_text(shape_column_name(x)), paste(core(core_number_text(within, -1L)), collapse = ", ")))
 }
 
 # What a command gives: written where an output is named, else shown.
@@ -219,13 +194,6 @@ show_result <- function(result) {
   }
 }
 
-# Columns of lists as texts, with commas between.
-without_lists <- function(table) {
-  lists <- names(table)[vapply(table, function(column) is.list(column) && !is_shapes(column) && !inherits(column, "blob"), NA)]
-  for (name in lists) table[[name]] <- vapply(table[[name]], toString, "")
-  table
-}
-
 # Results as JSON has them: numbers and codes.
 as_data <- function(result) UseMethod("as_data")
 as_data.data.frame <- function(result) attribute_table(result)
@@ -273,7 +241,7 @@ report_failure <- function(e, options, code) {
     kind <- sub("civicatlas_error_", "", grep("^civicatlas_error_", class(e), value = TRUE)[1])
     cat(as_json(c(list(error = list(kind = kind, message = text)), list(result = e$result)[!is.null(e$result)])), "\n", sep = "")
   }
-  see <- if (inherits(e, "civicatlas_error_usage")) paste0("\nSee: civicatlas ", if (options$command %in% command_names()) paste(options$command, ""), "--help")
+  see <- if (inherits(e, "civicatlas_error_usage")) paste0("\nSee: civicatlas ", if (options$command %in% operation_names()) paste(options$command, ""), "--help")
   message("civicatlas: ", text, see)
   code
 }

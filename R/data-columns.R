@@ -45,3 +45,10 @@ values_as_text <- function(values) {
   if (all(is.na(values))) return(rep(NA_character_, length(values)))
   if (is.double(values) && !is.object(values)) core(core_number_text(values, -1L)) else as.character(values)
 }
+
+# Columns of lists as texts, with commas between.
+without_lists <- function(table) {
+  lists <- names(table)[vapply(table, function(column) is.list(column) && !is_shapes(column) && !inherits(column, "blob"), NA)]
+  for (name in lists) table[[name]] <- vapply(table[[name]], toString, "")
+  table
+}

@@ -38,7 +38,7 @@ foreseen_result <- function(step, options, condition, run) {
   silently({
     result <- perform_step(step, options, condition, run)
     if (!inherits(result, "drawing")) return(result)
-    known <- command_record(step$command)$options
+    known <- operation_record(step$command)$options
     for (name in names(options)) {
       if (known[[name]]$type == "column" && name != "key") need_column(result$o$x, options[[name]], name, call = NULL)
       if (known[[name]]$type == "expression") expression_option(options[[name]], name, result$o$x)

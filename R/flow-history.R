@@ -96,7 +96,7 @@ need_no_change <- function(change, when, call) {
 
 add_step <- function(step, last, made, call) {
   need_no_change(step$change, paste0("before ", step$verb, "()"), call)
-  words <- strsplit(command_of_verb[step$verb] %|% "", " ")[[1]]
+  words <- strsplit(words_of_verb(step$verb) %|% "", " ")[[1]]
   command <- words[1]
   if (is.na(command) || !command %in% commands_of_workflows()) no_command(step, call)
   code <- tryCatch(parse(text = step$code)[[1]], error = function(e) no_command(step, call))
@@ -104,8 +104,9 @@ add_step <- function(step, last, made, call) {
     alone <- is.null(match.call(keep_rows, code, expand.dots = FALSE)[["..."]]) && is.null(step$given$crs)
     return(if (alone) keep_step(step$given$where$code, last, made, command, step, call) else no_command(step, call))
   }
-  record <- command_record(command)
-  places <- options_of_verb(record, step$verb)
+  record <- operation_record(command)
+  if (!step$verb %in% record$verb) no_command(step, call)
+  places <- places_of_arguments(record, step$verb)
   given <- utils::modifyList(selections_of_call(code, step$verb, places$options), utils::modifyList(step$given, literals_of_call(code, step$verb)))
   if (length(left_over(given, places, step$verb))) no_command(step, call)
   takes <- c(list(layer = last), others_of_step(given, places$roles, last, made, call))
@@ -134,7 +135,7 @@ others_of_step <- function(given, roles, last, made, call) {
 
 options_of_given <- function(given, places, record) {
   known <- intersect(names(given), names(places$options))
-  options <- lapply(known, function(arg) text_of_value(given[[arg]], record$options[[places$options[[arg]]]], places$codes[[arg]]))
+  options <- lapply(known, function(arg) text_of_value(given[[arg]], record$options[[places$options[[arg]]]]))
   options <- stats::setNames(options, unlist(places$options[known]))
   matched <- any(vapply(given[intersect(names(given), c("crs", ".crs"))], identical, NA, "match"))
   c(options[setdiff(names(options), if (matched) "crs")], if (matched) list("match-crs" = "true"))
@@ -152,34 +153,18 @@ selections_of_call <- function(code, verb, options) {
   lapply(args[intersect(names(args), names(options))], function(arg) list(code = rlang::as_label(arg)))
 }
 
-# Where the arguments of a verb come from in its command: `roles` (layers) and `options` by argument, with the `codes` that work them out.
-options_of_verb <- function(record, verb) {
-  asked <- calls_in(body(record$run), c(verb, "verb"))[[1]]
-  whole <- as.list(match.call(getExportedValue("civicatlas", verb), asked, expand.dots = FALSE))[-1]
-  whole <- c(whole[names(whole) != "..."], whole[["..."]])
-  whole <- whole[nzchar(rlang::names2(whole))]
-  members <- lapply(whole, function(code) unique(vapply(calls_in(code, "$"), function(one) as.character(one[[3]]), "")))
-  role <- c(x = "layer", y = "other", table = "table")
-  of_layer <- vapply(members, function(names) length(names) == 1 && names %in% c("x", "y", "table"), NA)
-  known <- gsub("-", "_", names(record$options), fixed = TRUE)
-  option <- lapply(members, function(names) names(record$options)[match(setdiff(names, c("x", "y", "table"))[1], known)])
-  direct <- intersect(names(formals(getExportedValue("civicatlas", verb))), known)
-  options <- c(option[!of_layer & !is.na(option)], stats::setNames(as.list(names(record$options)[match(direct, known)]), direct))
-  list(roles = lapply(members[of_layer], function(name) role[[name]]), options = options[!duplicated(names(options))], codes = whole)
-}
-
-calls_in <- function(code, names) {
-  if (!is.call(code)) return(list())
-  own <- if (is.symbol(code[[1]]) && as.character(code[[1]]) %in% names) list(code)
-  c(own, unlist(lapply(as.list(code), calls_in, names), recursive = FALSE))
+# Where the arguments of a verb stand in its command: `roles` (layers) and `options` by argument.
+places_of_arguments <- function(record, verb) {
+  roles <- ascii_lower(setdiff(record$role, c("OUTPUT", "CONDITION")))
+  arguments <- vapply(record$options, function(option) option$argument[verb] %|% NA_character_, "")
+  arguments <- arguments[!is.na(arguments) & !arguments %in% c("...", "result")]
+  list(roles = stats::setNames(as.list(roles), names(formals(function_of(verb)))[seq_along(roles)]),
+       options = as.list(stats::setNames(names(arguments), arguments)))
 }
 
 # A value as the text of an option; NULL where it is the default.
-text_of_value <- function(value, option, code) {
-  if (option$type == "flag") {
-    set <- tryCatch(eval(code, list(o = stats::setNames(list(TRUE), gsub("-", "_", option$name, fixed = TRUE)))), error = function(e) TRUE)
-    return(if (identical(value, set)) "true")
-  }
+text_of_value <- function(value, option) {
+  if (option$type == "flag") return(if (identical(value, option$sets)) "true")
   if (is.list(value)) value <- value$crs %||% paste(all.names(parse(text = value$code)[[1]], functions = FALSE, unique = TRUE), collapse = ",")
   text <- paste(plain_text(value), collapse = ",")
   if (identical(text, paste(plain_text(option$default %||% ""), collapse = ","))) NULL else text
@@ -252,8 +237,6 @@ form_of_function <- function(head, args) {
   if (!word %in% words_of_both || any(nzchar(rlang::names2(args)))) return(NULL)
   function(args, part) paste0(word, "(", paste(vapply(args, part, ""), collapse = ", "), ")")
 }
-
-`%|%` <- function(value, other) if (is.na(value)) other else unname(value)
 
 # Words that mean in R what they mean in the language.
 words_of_both <- c("count", "count_distinct", "sum", "mean", "median", "min", "max", "abs", "sqrt", "floor", "ceiling", "upper", "lower", "characters",

@@ -14,7 +14,7 @@
 perform_command <- function(command, ...) {
   call <- rlang::current_env()
   command <- one_of(command, commands_of_workflows(), "command", call = call)
-  record <- command_record(command)
+  record <- operation_record(command)
   given <- rlang::list2(...)
   named <- nzchar(rlang::names2(given))
   names(given) <- ifelse(named, gsub("_", "-", rlang::names2(given), fixed = TRUE), "")
@@ -66,13 +66,13 @@ text_of_option <- function(value, name, run) {
 }
 
 draw_into <- function(drawing, path, call) {
-  if (is.null(path)) return(invisible(command_record(drawing$command)$run(drawing$o)))
+  if (is.null(path)) return(invisible(result_of(operation_record(drawing$command), drawing$o)))
   path <- path.expand(path)
   need_place(path, call)
   beside <- paste0(name_beside(path), ".", ending_of(path))
   on.exit(unlink(beside, expand = FALSE))
   drawing$o$image <- beside
-  quietly(command_record(drawing$command)$run(c(drawing$o[setdiff(names(drawing$o), "json")], list(json = TRUE))))
+  quietly(result_of(operation_record(drawing$command), utils::modifyList(drawing$o, list(json = TRUE))))
   publish(beside, path, call)
   say("Wrote {.file {path}}.")
   invisible(path)

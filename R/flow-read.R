@@ -157,7 +157,7 @@ problem_of_input <- function(name, input, value) {
 commands_of_workflows <- function() {
   roles <- c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION", "OUTPUT", "IMAGE")
   fits <- function(role) length(role) > 0 && all(role %in% roles)
-  Filter(function(name) fits(command_record(name)$role), command_names())
+  Filter(function(name) fits(operation_record(name)$role), operation_names())
 }
 
 step_of_node <- function(name, node, inputs, steps, tell) {
@@ -168,7 +168,7 @@ step_of_node <- function(name, node, inputs, steps, tell) {
   }
   command <- command_of_step(node, tell)
   if (is.na(command)) return(none)
-  record <- command_record(command)
+  record <- operation_record(command)
   roles <- ascii_lower(intersect(record$role, c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION")))
   options <- record$options[setdiff(names(record$options), options_of_files)]
   known_keys(node, c("command", roles, names(options)), paste0("the command \"", command, "\""), tell)
@@ -245,15 +245,6 @@ check_values <- function(step, options, node, inputs, tell) {
   }
 }
 
-# Nothing but inputs is read: a CRS is a code or text, and no file.
-check_option_text <- function(option, text) {
-  if (option$type == "crs" && (grepl("^[~/.]|[\\\\]|[.][a-z]+$", text) || file.exists(text))) {
-    wrong_usage("--{option$name} is a code or well-known text in a workflow, not the file \"{text}\"")
-  }
-  if (option$type %in% names(forms_of_texts)) parse_text(text, option$name, forms_of_texts[[option$type]], NULL)
-  option_value(option, text)
-}
-
 # Each step behind those that it needs; a circle is told at one of its steps.
 in_running_order <- function(steps, node, tell) {
   order <- character()
@@ -277,7 +268,7 @@ output_of_node <- function(file, node, steps, place, tell) {
   }
   leaves <- grepl("^([/~\\\\]|[A-Za-z]:)|(^|[/\\\\])[.][.]([/\\\\]|$)|://", file)
   if (leaves) tell(place, paste0("the output \"", file, "\" does not lie in the folder of the run"), "Name a file alone.")
-  draws <- !is.na(steps[[step]]$command) && "IMAGE" %in% command_record(steps[[step]]$command)$role
+  draws <- !is.na(steps[[step]]$command) && "IMAGE" %in% operation_record(steps[[step]]$command)$role
   if (!draws && is.na(format_with(ending_of(file), "written"))) {
     tell(place, paste0("the ending of \"", file, "\" names no format that can be written"), "For example: .gpkg, .geojson, .shp, .csv.")
   }

@@ -166,8 +166,8 @@ totals_of_run <- function(run, workflow, value) {
 
 # --- on the command line -------------------------------------------------------------------------------------------------
 
-register_command("run", function() {
-  new_command("In and out", "run a workflow: typed inputs, steps and outputs in a YAML file", "WORKFLOW", list(
+register_operation("run", function() {
+  new_operation("In and out", "run a workflow: typed inputs, steps and outputs in a YAML file", "WORKFLOW", list(
     new_option("set", "text", "values of inputs: name=value, separated by commas"),
     new_option("set-file", "file", "YAML file of values of inputs, a line each: name: value"),
     new_option("folder", "file", "where outputs, log and kept results go", "."),

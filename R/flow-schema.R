@@ -41,7 +41,7 @@ schema_of_input <- function(type) {
 }
 
 schema_of_command <- function(name) {
-  record <- command_record(name)
+  record <- operation_record(name)
   options <- record$options[setdiff(names(record$options), options_of_files)]
   roles <- ascii_lower(intersect(record$role, c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION")))
   reference <- function(role) list(description = if (role == "condition") "a condition on columns" else "an input or step", type = "string")

@@ -1,6 +1,5 @@
-# A workflow as a script of R. A command is a function of its options and layers; of the options given, what is left of it is, for most, one call
-# of a verb on layers (a partial evaluation: Jones, Gomard and Sestoft, "Partial Evaluation and Automatic Program Generation", 1993, chapter 1).
-# Where more is left, the script calls perform_command().
+# A workflow as a script: the calls that a run evaluates (R/op-call.R), with steps as variables. Where an operation is more than a call, the script
+# calls perform_command().
 
 #' A workflow as a script
 #'
@@ -65,14 +64,14 @@ workflow_shell <- function(workflow, ..., file = NULL) {
   written
 }
 
-is_drawing <- function(step) "IMAGE" %in% command_record(step$command)$role
+is_drawing <- function(step) "IMAGE" %in% operation_record(step$command)$role
 
 # A step as lines of a batch: its layer under its name, or its pictures in files.
 shell_lines <- function(name, workflow, values) {
   step <- workflow$steps[[name]]
   texts <- texts_of_values(values, workflow)
   place <- function(reference) if (reference %in% names(values)) shell_word(values[[reference]]) else paste0("@", reference)
-  record <- command_record(step$command)
+  record <- operation_record(step$command)
   types <- vapply(record$options, `[[`, "", "type")
   options <- unlist(lapply(names(step$options), function(option) {
     text <- gsub("\n", "\\n", with_values(step$options[[option]], texts), fixed = TRUE)
@@ -133,7 +132,7 @@ code_of_input <- function(value, input) {
 # --- what is left of a command -------------------------------------------------------------------------------------------
 
 code_of_step <- function(step, workflow, values, variables, image = NULL) {
-  record <- command_record(step$command)
+  record <- operation_record(step$command)
   texts <- texts_of_values(values, workflow)
   options <- lapply(step$options, with_values, texts)
   exact <- function(text) if (grepl("^[{][^{}]+[}]$", text)) names_in_braces(text)
@@ -151,166 +150,47 @@ code_of_performance <- function(known) {
     if (!is.null(known$symbols[[name]])) return(known$symbols[[name]])
     switch(known$types[[name]], layer = as.name(text), flag = if (text == "true") TRUE, number = , whole = , numbers = as.double(column_list(text)), text)
   }, known$options, names(known$options))
-  names(options) <- gsub("-", "_", names(options), fixed = TRUE)
+  names(options) <- in_r(names(options))
   inputs <- lapply(setdiff(known$record$role, "OUTPUT"), function(role) {
     switch(role, CONDITION = list(known$symbols$condition %||% known$condition), IMAGE = list(known$image), known$layers[[ascii_lower(role)]])
   })
   rlang::call2("perform_command", known$step$command, !!!unlist(inputs), !!!Filter(Negate(is.null), options))
 }
 
-# The one call of a verb that is left, else a condition of class civicatlas_residual.
+# The call of a verb, else a condition of class civicatlas_residual.
 code_of_verb <- function(known) {
-  if (length(unlist(known$options[known$types[names(known$options)] %in% c("layer", "file")]))) more_is_left()
-  values <- lapply(known$record$options, `[[`, "default")
-  for (name in names(known$options)) {
-    option <- known$record$options[[name]]
-    values[[name]] <- if (option$type == "flag") known$options[[name]] == "true" else check_option_text(option, known$options[[name]])
-  }
-  names(values) <- gsub("-", "_", names(values), fixed = TRUE)
-  if (!is.null(values$within)) more_is_left()
-  x <- known$layers$layer[[1]]
-  if (!is.null(values$where)) x <- rlang::call2("keep_rows", x, values$where)
+  record <- known$record
+  given_files <- known$options[known$types[names(known$options)] %in% c("layer", "layers", "file")]
+  if (!is.null(record$run) || !is.null(record$finish) || length(given_files)) more_is_left()
+  values <- values_of_options(record, known$options, more_is_left)
+  if (!is.null(record$settle)) values <- record$settle(values, NULL)
+  x <- chosen_rows_code(known$layers$layer[[1]], values)
   y <- known$layers$other[[1]]
   if (isTRUE(values$match_crs) && !is.null(y)) y <- rlang::call2("reproject_to", y, x)
-  symbols <- stats::setNames(known$symbols, gsub("-", "_", names(known$symbols), fixed = TRUE))
-  context <- list(o = c(values, list(condition = known$condition)), code = list(x = x, y = y, table = known$layers$table[[1]]), symbols = symbols,
-                  env = new.env(parent = environment(known$record$run)), codes = new.env())
-  context$env$o <- context$o
-  reduced(body(known$record$run), context)
+  layers <- Filter(Negate(is.null), list(x = x, y = y, table = known$layers$table[[1]]))
+  call_of_operation(record, c(values, list(condition = known$condition)), layers, list(), code_for_script(known$symbols))
 }
 
-more_is_left <- function() rlang::abort("more is left than a call", class = "civicatlas_residual")
-
-# Code with all worked out that does not depend on layers.
-reduced <- function(code, context) {
-  if (is_layer_of_options(code)) return(context$code[[as.character(code[[3]])]] %||% more_is_left())
-  if (is_option_symbol(code, context)) return(context$symbols[[as.character(code[[3]])]])
-  if (is.name(code) && depends_on_layers(code, context)) return(context$codes[[as.character(code)]])
-  special <- if (is.call(code)) reduced_helpers[[paste(deparse(code[[1]]), collapse = "")]]
-  if (!is.null(special)) return(special(code, context))
-  if (depends_on_layers(code, context)) reduced_call(code, context) else eval(code, context$env)
+chosen_rows_code <- function(x, values) {
+  for (condition in c(values$where, if (!is.null(values$within)) window_condition(values$within))) x <- rlang::call2("keep_rows", x, condition)
+  x
 }
 
-# The branch that is taken, which must not depend on layers.
-reduced_if <- function(code, context) {
-  if (depends_on_layers(code[[2]], context)) more_is_left()
-  branch <- if (eval(code[[2]], context$env)) code[[3]] else if (length(code) > 3) code[[4]]
-  if (!is.null(branch)) reduced(branch, context)
-}
-
-is_layer_of_options <- function(code) rlang::is_call(code, "$") && identical(code[[2]], quote(o)) && as.character(code[[3]]) %in% c("x", "y", "table")
-
-is_option_symbol <- function(code, context) {
-  rlang::is_call(code, "$") && identical(code[[2]], quote(o)) && as.character(code[[3]]) %in% names(context$symbols)
-}
-
-depends_on_layers <- function(code, context) {
-  if (is.name(code)) return(exists(as.character(code), context$codes, inherits = FALSE))
-  is.call(code) && (is_layer_of_options(code) || rlang::is_call(code, "all_of") || any(vapply(as.list(code), depends_on_layers, NA, context)))
-}
-
-# A value that is returned ends the block.
-reduced_block <- function(lines, context) {
-  last <- length(lines)
-  for (line in lines[-last]) {
-    returned <- if (rlang::is_call(line, "if")) returned_by(line, context) else done_before(line, context)
-    if (!is.null(returned)) return(reduced(returned, context))
+# The codes of options in a script, where those that are inputs of the workflow stay variables.
+code_for_script <- function(symbols) {
+  function(option, value) {
+    symbol <- symbols[[option$name]]
+    if (!is.null(symbol)) return(if (option$type == "condition") rlang::call2("!", rlang::call2("!", symbol)) else symbol)
+    switch(option$type,
+      expressions = {
+        codes <- codes_of_trees(parse_text(value, option$name, "named", NULL))
+        if (option$argument[[1]] %in% "result") function(code) rlang::call2("mutate", code, !!!codes, .ns = "dplyr") else codes
+      },
+      expression = codes_of_trees(list(parse_text(value, option$name, "expression", NULL)))[[1]],
+      plain_code(option, value)
+    )
   }
-  reduced(lines[[last]], context)
 }
-
-# A line before the last: a value that is named, or a check that the verb makes too, which is left out.
-done_before <- function(line, context) {
-  if (rlang::is_call(line, "<-") && is.symbol(line[[2]])) {
-    assign_reduced(line, context)
-  } else if (!(rlang::is_call(line, "for") && rlang::is_call(line[[4]], "need_column"))) {
-    more_is_left()
-  }
-  NULL
-}
-
-# What a line `if (condition) return(value)` returns; NULL where the condition does not hold.
-returned_by <- function(line, context) {
-  if (depends_on_layers(line[[2]], context)) more_is_left()
-  if (!eval(line[[2]], context$env)) return(NULL)
-  if (rlang::is_call(line[[3]], "return")) line[[3]][[2]] else more_is_left()
-}
-
-assign_reduced <- function(line, context) {
-  value <- reduced(line[[3]], context)
-  assign(as.character(line[[2]]), value, envir = if (is.call(value) || is.name(value)) context$codes else context$env)
-}
-
-# A call of an exported verb, its arguments by name but for the first two, those left out that are its defaults.
-reduced_call <- function(code, context) {
-  fun <- if (is.symbol(code[[1]])) get(as.character(code[[1]]), envir = context$env) else eval(code[[1]], context$env)
-  name <- exported_name(fun, code[[1]])
-  args <- do.call(c, unname(Map(reduced_argument, as.list(code)[-1], rlang::names2(as.list(code)[-1]), list(context))))
-  verb <- if (is.name(name)) getExportedValue("civicatlas", as.character(name)) else eval(name)
-  whole <- as.list(match.call(verb, rlang::call2("f", !!!args)))[-1]
-  formals <- formals(verb)
-  is_default <- vapply(names(whole), function(arg) arg %in% names(formals) && same_value(whole[[arg]], formals[[arg]]), NA)
-  whole <- whole[!is_default]
-  plain <- names(whole) %in% utils::head(names(formals), 2) & !vapply(whole, is.logical, NA)
-  names(whole)[plain] <- ""
-  rlang::call2(name, !!!whole)
-}
-
-same_value <- function(value, default) {
-  if (is.call(value) || is.name(value) || is.name(default)) return(FALSE)
-  default <- tryCatch(eval(default, baseenv()), error = function(e) NA)
-  isTRUE(all.equal(value, default, check.attributes = FALSE)) && length(value) == length(default)
-}
-
-# The name under which a verb can be called from a script.
-exported_name <- function(fun, code) {
-  if (rlang::is_call(code, "::")) return(code)
-  exports <- getNamespaceExports("civicatlas")
-  hit <- Filter(function(name) identical(getExportedValue("civicatlas", name), fun), exports)
-  if (!length(hit)) more_is_left()
-  as.name(c(intersect(as.character(code)[1], hit), hit)[1])
-}
-
-# One argument as a list of one, or of many behind `!!!`.
-reduced_argument <- function(code, name, context) {
-  named <- function(value) stats::setNames(list(value), name)
-  if (rlang::is_call(code, "!") && rlang::is_call(code[[2]], "!") && rlang::is_call(code[[2]][[2]], "!")) {
-    many <- reduced(code[[2]][[2]][[2]], context)
-    return(as.list(many))
-  }
-  if (rlang::is_call(code, "!") && rlang::is_call(code[[2]], "!")) {
-    inner <- code[[2]][[2]]
-    value <- reduced(inner, context)
-    if (is_option_symbol(inner, context)) value <- rlang::call2("!", rlang::call2("!", value))
-    return(named(value))
-  }
-  named(reduced(code, context))
-}
-
-# --- helpers of commands -------------------------------------------------------------------------------------------------
-
-reduced_helpers <- list(
-  "{" = function(code, context) reduced_block(as.list(code)[-1], context),
-  "if" = function(code, context) reduced_if(code, context),
-  "rlang::inject" = function(code, context) reduced(code[[2]], context),
-  "dplyr::all_of" = function(code, context) rlang::call2(code[[1]], reduced(code[[2]], context)),
-  "-" = function(code, context) if (length(code) == 2) rlang::call2("-", reduced(code[[2]], context)) else more_is_left(),
-  distance_option = function(code, context) {
-    if (is_option_symbol(code[[2]], context)) return(reduced(code[[2]], context))
-    text <- eval(code[[2]], context$env)
-    number <- suppressWarnings(as.numeric(text))
-    if (is.na(number)) rlang::call2("$", reduced(code[[3]], context), as.name(text)) else number
-  },
-  expressions_option = function(code, context) codes_of_trees(parse_text(eval(code[[2]], context$env), "with", "named", NULL)),
-  computed = function(code, context) {
-    codes <- codes_of_trees(parse_text(eval(code[[3]], context$env), "set", "named", NULL))
-    rlang::call2(quote(dplyr::mutate), reduced(code[[2]], context), !!!codes)
-  },
-  layers_named = function(code, context) if (is.null(context$o$layers)) list() else more_is_left(),
-  neighbours_option = function(code, context) more_is_left(),
-  map_values = function(code, context) more_is_left(),
-  some_rows = function(code, context) more_is_left()
-)
 
 # Trees as R code, where they need nothing but what scripts can call.
 codes_of_trees <- function(trees) {

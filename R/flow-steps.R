@@ -68,23 +68,16 @@ megabytes <- function(bytes) if (!is.null(bytes)) round(as.double(bytes) / 1e6, 
 
 # A command with layers in place of files; what draws gives what it would draw (see write_output()).
 perform_step <- function(step, options, condition, run) {
-  record <- command_record(step$command)
-  values <- lapply(record$options, `[[`, "default")
-  for (name in names(options)) {
-    values[[name]] <- switch(record$options[[name]]$type,
-      layer = layer_of(options[[name]], run), file = run$values[[options[[name]]]], flag = options[[name]] == "true",
-      check_option_text(record$options[[name]], options[[name]])
-    )
-  }
-  names(values) <- gsub("-", "_", names(values), fixed = TRUE)
+  record <- operation_record(step$command)
+  values <- values_of_options(record, options, function(option, name) if (option$type == "layer") layer_of(name, run) else run$values[[name]])
   o <- c(values, list(condition = condition, known = new.env(parent = emptyenv())))
-  layer <- function(role) if (!is.null(step$takes[[role]])) for_command(layer_of(step$takes[[role]], run), step$command)
+  layer <- function(role) if (!is.null(step$takes[[role]])) for_operation(layer_of(step$takes[[role]], run), record, values)
   o$x <- if (!is.null(step$takes$layer)) chosen_rows(layer("layer"), o$where, o$within)
   o$y <- if (!is.null(step$takes$other)) brought_to(o$x, layer("other"), o$match_crs)
   o$table <- layer("table")
   if (!is.null(step$takes$layers)) o$layers <- lapply(stats::setNames(step$takes$layers, step$takes$layers), layer_of, run)
   if ("IMAGE" %in% record$role) return(structure(list(command = step$command, o = o), class = "drawing"))
-  run_if_whole(record$run(o))
+  run_if_whole(result_of(record, o))
 }
 
 # The layer of a step or input, read once a run.

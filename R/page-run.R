@@ -132,8 +132,8 @@ offer_output <- function(k, state, output) {
   output[[paste0("get_", k)]] <- shiny::downloadHandler(function() names(state$last$outputs)[k], function(file) file.copy(state$last$outputs[[k]], file))
 }
 
-register_command("page", function() {
-  new_command("In and out", "a page in the browser for a workflow, or for layers", "FILES...", list(
+register_operation("page", function() {
+  new_operation("In and out", "a page in the browser for a workflow, or for layers", "FILES...", list(
     new_option("folder", "file", "folder whose files can be chosen, and for results", "."), new_option("port", "whole", "port to listen on"),
     new_option("no-browser", "flag", "tell the address alone")
   ), "civicatlas page out-of-reach.yaml", function(o) {

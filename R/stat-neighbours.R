@@ -19,7 +19,7 @@
 #' @export
 neighbours_of <- function(x, by = "edge", count = 4, distance = NULL, unit = NULL, weights = "row") {
   call <- rlang::current_env()
-  one_of(by, c("edge", "point", "nearest", "distance"), "by", call = call)
+  one_of(by, neighbour_kinds, "by", call = call)
   one_of(weights, c("row", "binary"), "weights", call = call)
   shapes <- as_shapes(x, call = call)
   pairs <- switch(by,
@@ -36,6 +36,8 @@ neighbours_of <- function(x, by = "edge", count = 4, distance = NULL, unit = NUL
   out <- list(row = row, neighbour = pairs$y[apart], weight = if (weights == "row") 1 / links[row] else rep(1, length(row)))
   tibble::new_tibble(out, nrow = length(row), rows = length(shapes), class = "neighbours")
 }
+
+neighbour_kinds <- c("edge", "point", "nearest", "distance")
 
 nearest_pairs <- function(shapes, count, call) {
   need_count(count, call)

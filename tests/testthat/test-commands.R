@@ -11,7 +11,7 @@ run <- function(...) {
 
 quietly_read <- function(path) suppressWarnings(read_layer(path))
 
-parsed <- function(command, ...) civicatlas:::parse_arguments(civicatlas:::command_record(command), c(...))
+parsed <- function(command, ...) civicatlas:::parse_arguments(civicatlas:::operation_record(command), c(...))
 refused <- function(...) tryCatch(parsed(...), civicatlas_error_usage = conditionMessage)
 
 test_that("options have one grammar, and what does not follow it is told", {
@@ -49,7 +49,7 @@ test_that("every command of the documentation's script runs, and every command i
   skip_on_os("windows")
   lines <- readLines(script, encoding = "UTF-8")
   used <- unique(c(regmatches(lines, regexpr("(?<=civicatlas )[a-z-]+", lines, perl = TRUE)), "history"))
-  expect_setequal(setdiff(civicatlas:::command_names(), c("demo", "completions", "page")), used)
+  expect_setequal(setdiff(civicatlas:::operation_names(), c("demo", "completions", "page")), used)
   folder <- withr::local_tempdir()
   dir.create(bin <- file.path(folder, "bin"))
   file.symlink(system.file("exec", "civicatlas", package = "civicatlas"), file.path(bin, "civicatlas"))
@@ -186,9 +186,9 @@ test_that("expressions and summaries have R's values, and missing ones are told"
 test_that("completions and the manual page have every command and option", {
   texts <- civicatlas:::completions()
   manual <- paste(civicatlas:::manual_page(), collapse = "\n")
-  for (name in civicatlas:::command_names()) {
+  for (name in civicatlas:::operation_names()) {
     for (shell in names(texts)) expect_true(any(grepl(name, texts[[shell]], fixed = TRUE)), info = paste(shell, name))
-    for (option in civicatlas:::command_record(name)$options) expect_true(grepl(gsub("-", "\\-", option$name, fixed = TRUE), manual, fixed = TRUE), info = option$name)
+    for (option in civicatlas:::operation_record(name)$options) expect_true(grepl(gsub("-", "\\-", option$name, fixed = TRUE), manual, fixed = TRUE), info = option$name)
   }
   skip_if(!nzchar(Sys.which("bash")))
   file <- withr::local_tempfile(lines = texts$bash)
@@ -223,8 +223,9 @@ test_that("formats of inputs and outputs whose names do not tell are named, and 
 })
 
 test_that("messages name commands and options", {
-  expect_true(all(names(civicatlas:::command_of_verb) %in% getNamespaceExports("civicatlas")))
-  expect_true(all(sub(" .*", "", civicatlas:::command_of_verb) %in% civicatlas:::command_names()))
+  verbs <- civicatlas:::words_by_verb()
+  expect_true(all(names(verbs) %in% getNamespaceExports("civicatlas")))
+  expect_identical(verbs[["drop_where"]], "select --others")
   words <- civicatlas:::code_in_words
   expect_identical(words("reproject_to(x, \"EPSG:32757\")"), "civicatlas reproject LAYER OUTPUT --crs EPSG:32757")
   expect_identical(words("declare_crs(x, \"EPSG:4326\")"), "civicatlas convert LAYER OUTPUT --crs EPSG:4326")
@@ -244,13 +245,13 @@ test_that("options have the names and defaults of R's arguments, but where they 
     clusters = c("fill", "count", "distance", "unit"), crs = c("find", "suggest"), simplify = "each-alone", dissolve = c("by", "with"),
     map = c("as", "after", "key", "outlines", "points", "labels", "graticule", "scale-bar", "north-arrow", "dark", "size-unit")
   )
-  verbs <- civicatlas:::command_of_verb
-  for (name in civicatlas:::command_names()) {
+  verbs <- civicatlas:::words_by_verb()
+  for (name in civicatlas:::operation_names()) {
     functions <- lapply(names(verbs)[sub(" .*", "", verbs) == name], get, envir = asNamespace("civicatlas"))
     if (!length(functions)) next
     arguments <- unlist(lapply(functions, formals), recursive = FALSE)
     names(arguments) <- gsub("_", "-", sub("^[.]", "", names(arguments)))
-    options <- Filter(function(option) !option$name %in% shared, civicatlas:::command_record(name)$options)
+    options <- Filter(function(option) !option$name %in% shared, civicatlas:::operation_record(name)$options)
     names(options) <- vapply(options, `[[`, "", "name")
     expect_setequal(setdiff(names(options), names(arguments)), own_words[[name]] %||% character())
     for (option in options[intersect(names(options), names(arguments))]) {
@@ -278,7 +279,7 @@ test_that("choices of options are those that R's arguments are checked against",
     call <- verbs[[i]]
     argument <- sub("^[.]", "", names(call)[vapply(as.list(call), identical, NA, "?")])
     told <- conditionMessage(refused(call))
-    options <- civicatlas:::command_record(names(verbs)[i])$options
+    options <- civicatlas:::operation_record(names(verbs)[i])$options
     listed <- if (argument == "palette") names(civicatlas:::palettes) else options[[argument]]$values
     expect_true(length(listed) > 1 && all(vapply(listed, grepl, NA, gsub("\\s+", " ", told), fixed = TRUE)), label = paste(names(verbs)[i], argument, told))
   }

@@ -2,7 +2,7 @@
 root <- testthat::test_path("..", "..")
 skip_if_not(file.exists(file.path(root, "R", "base-conditions.R")), "the sources belong to the checkout")
 
-levels <- c(base = 1, data = 2, io = 3, fmt = 3, verb = 4, stat = 5, map = 6, tile = 7, cli = 8, flow = 9, page = 10)
+levels <- c(base = 1, data = 2, io = 3, fmt = 3, verb = 4, stat = 5, map = 6, op = 7, tile = 8, cli = 9, flow = 10, page = 11)
 
 # The names that a file defines, and those of other files that its functions use.
 names_of <- function(file) {
@@ -27,15 +27,19 @@ locals <- function(code) {
   c(own, unlist(lapply(as.list(code), locals)))
 }
 
-# Rows `from`, `to`, `name` of what calls from one file into another of a higher room.
-upward_calls <- function(files) {
+# Rows `from`, `to`, `name` of what calls from one file into another.
+calls_between <- function(files) {
   known <- lapply(stats::setNames(files, basename(files)), names_of)
   home <- unlist(lapply(names(known), function(file) stats::setNames(rep(file, length(known[[file]]$defines)), known[[file]]$defines)))
-  room <- function(file) levels[sub("-.*", "", file)]
-  calls <- do.call(rbind, lapply(names(known), function(file) {
+  do.call(rbind, lapply(names(known), function(file) {
     names <- setdiff(intersect(known[[file]]$uses, names(home)), ls(baseenv()))
     data.frame(from = rep(file, length(names)), to = unname(home[names]), name = names)
   }))
+}
+
+upward_calls <- function(files) {
+  calls <- calls_between(files)
+  room <- function(file) levels[sub("-.*", "", file)]
   calls[room(calls$to) > room(calls$from), ]
 }
 
@@ -45,6 +49,12 @@ test_that("every file is in a room, and none calls a higher one", {
   expect_identical(setdiff(sub("-.*", "", basename(sources())), names(levels)), character())
   upward <- upward_calls(sources())
   expect_identical(paste(upward$from, "calls", upward$name, "of", upward$to, recycle0 = TRUE), character())
+})
+
+test_that("workflows and pages stand on operations, not on the command line", {
+  calls <- calls_between(sources())
+  across <- calls[grepl("^(flow|page)-", calls$from) & grepl("^cli-", calls$to), ]
+  expect_identical(paste(across$from, "calls", across$name, "of", across$to, recycle0 = TRUE), character())
 })
 
 test_that("no name is given twice", {

@@ -357,7 +357,7 @@ test_that("scripts call verbs where one call is left of a command, and perform_c
     utils::tail(Filter(nzchar, workflow_script(path)), 1)
   }
   expect_identical(script("  a: {command: buffer, layer: rooms, distance: '{far}', unit: ft, merged: true}"), "a <- buffer_by(rooms, far, unit = \"ft\", merged = TRUE)")
-  expect_identical(script("  a: {command: buffer, layer: rooms, distance: seats}"), "a <- buffer_by(rooms, rooms$seats)")
+  expect_identical(script("  a: {command: buffer, layer: rooms, distance: seats}"), "a <- buffer_by(rooms, seats)")
   expect_identical(script("  a: {command: select, layer: rooms, other: wards, others: true, match-crs: true}"), "a <- drop_where(rooms, reproject_to(wards, rooms))")
   expect_identical(script("  a: {command: join, layer: rooms, other: wards, nearest: 2}"), "a <- join_nearest(rooms, wards, count = 2L)")
   expect_identical(script("  a: {command: summarise, layer: wards, other: rooms, match-crs: true, with: 'n = count(), seats = sum(seats)'}"),

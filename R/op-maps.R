@@ -1,7 +1,7 @@
-# Commands that draw.
+# Operations that draw.
 
-register_command("map", function() {
-  new_command("Maps", "draw a map to PNG, JPEG, TIFF, PDF, SVG or a page of HTML", c("LAYER", "IMAGE"), c(class_options(), list(
+register_operation("map", function() {
+  new_operation("Maps", "draw a map to PNG, JPEG, TIFF, PDF, SVG or a page of HTML", c("LAYER", "IMAGE"), c(class_options(), list(
     new_option("as", "choice", "kind of map", "choropleth", names(map_kinds)), new_option("up", "expression", "bivariate: the second column"),
     new_option("after", "layer", "change: layer of the later state"), new_option("reverse", "flag", "palette in the opposite order"),
     new_option("prefix", "text", "put before the numbers of the key"),
@@ -18,7 +18,10 @@ register_command("map", function() {
     new_option("height", "number", "height", 16),
     new_option("size-unit", "choice", "of width and height", "cm", sheet_units),
     new_option("dpi", "number", "dots per inch of an image, by default 300, of pixels 96")
-  )), "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"", map_command)
+  )), "civicatlas map wards.shp wards.png --fill \"1000 * over_65 / residents\" --key-title \"Over 65\\nper 1,000\"", map_command, says = c(
+    choropleth_map = "", category_map = "--as category", symbol_map = "--as symbols", flow_map = "--as flows", bivariate_map = "--as bivariate",
+    plain_map = "--as plain", save_map = "", interactive_map = "", map_points = "--points", map_outlines = "--outlines", map_labels = "--labels"
+  ))
 })
 
 map_command <- function(o) {
@@ -96,9 +99,9 @@ fill_option <- function(x, o) {
 }
 key_title_option <- function(o) gsub("\\n", "\n", o$key_title %||% o$fill, fixed = TRUE)
 
-register_command("classes", function() {
-  new_command("Maps", "show class intervals of a column, and draw them over its distribution", c("LAYER", "[IMAGE]"), class_options(required = TRUE),
-              "civicatlas classes wards.shp --fill residents --method quantile", classes_command)
+register_operation("classes", function() {
+  new_operation("Maps", "show class intervals of a column, and draw them over its distribution", c("LAYER", "[IMAGE]"), class_options(required = TRUE),
+              "civicatlas classes wards.shp --fill residents --method quantile", classes_command, says = c(class_breaks = ""))
 })
 
 classes_command <- function(o) {
@@ -120,9 +123,4 @@ class_options <- function(required = FALSE) {
   )
 }
 
-register_command("demo", function() {
-  new_command("Other", "tell the story of Saltmere's cool rooms, with its numbers, map and files", "[FOLDER]", list(), "civicatlas demo demo-output",
-              function(o) {
-    structure(run_demo(o$folder %||% "demo-output"), class = "shown_already")
-  })
-})
+symbol_option <- function(text) if (!is.null(text)) rlang::sym(text)

@@ -1,0 +1,133 @@
+# What options hold: texts, as the shell, batches and workflows have them, and the values that they stand for.
+
+wrong_usage <- function(text, envir = rlang::caller_env()) {
+  rlang::abort(as.character(cli::pluralize(text, .envir = envir)), class = c("civicatlas_error_usage", "civicatlas_error"), call = NULL)
+}
+
+option_value <- function(option, text) {
+  switch(option$type,
+    flag = TRUE, number = number_of_text(option, text), whole = whole_of_text(option, text), numbers = number_of_text(option, column_list(text)),
+    choice = choice_of_text(option, text), text
+  )
+}
+
+number_of_text <- function(option, text) {
+  value <- suppressWarnings(as.double(text))
+  if (!anyNA(value)) return(value)
+  wrong_usage("--{option$name} takes {if (length(text) > 1) 'numbers separated by commas' else 'a number'}, not \"{paste(text, collapse = ',')}\"")
+}
+
+whole_of_text <- function(option, text) {
+  value <- number_of_text(option, text)
+  if (value != round(value) || abs(value) > .Machine$integer.max) wrong_usage("--{option$name} takes a whole number, not {text}")
+  if (value < option$least) wrong_usage("--{option$name} is below {option$least}")
+  as.integer(value)
+}
+
+choice_of_text <- function(option, text) {
+  if (text %in% option$values) return(text)
+  near <- option$values[which.min(utils::adist(text, option$values, ignore.case = TRUE))]
+  wrong_usage("--{option$name} is none of {paste(option$values, collapse = ', ')}: \"{text}\". Nearest: {near}")
+}
+
+column_list <- function(text) trimws(strsplit(text, ",")[[1]])
+
+# "name=value", separated by commas, as values by name; a comma in a value stays where no "name=" follows it.
+named_values <- function(text, option) {
+  if (is.null(text)) return(character())
+  pieces <- strsplit(text, ",\\s*(?=[A-Za-z_][^\\s=,<>!]*\\s*=(?!=))", perl = TRUE)[[1]]
+  pairs <- regmatches(pieces, regexpr("=", pieces, fixed = TRUE), invert = TRUE)
+  if (any(lengths(pairs) != 2)) wrong_usage("--{option} takes name=value, separated by commas, not \"{text}\"")
+  stats::setNames(trimws(vapply(pairs, `[`, "", 2)), trimws(vapply(pairs, `[`, "", 1)))
+}
+
+# Values in place of the names in braces.
+with_values <- function(word, values) {
+  for (name in names(values)) word <- gsub(paste0("{", name, "}"), values[[name]], word, fixed = TRUE)
+  word
+}
+
+# A word as a shell takes it for one.
+shell_word <- function(text) if (grepl("^[A-Za-z0-9_./:=@,+-]+$", text)) text else shQuote(text)
+
+# How the texts of options are read, by their types.
+forms_of_texts <- c(condition = "condition", expression = "expression", expressions = "named")
+
+# Options that the text of a workflow gives, as values by name with the defaults of the others; `read(option, text)` is for layers and files.
+values_of_options <- function(record, texts, read) {
+  values <- lapply(record$options, `[[`, "default")
+  for (name in names(texts)) {
+    option <- record$options[[name]]
+    values[[name]] <- switch(option$type, layer = , layers = , file = read(option, texts[[name]]), flag = texts[[name]] == "true",
+                             check_option_text(option, texts[[name]]))
+  }
+  names(values) <- in_r(names(values))
+  values
+}
+
+# Nothing but inputs is read: a CRS is a code or text, and no file.
+check_option_text <- function(option, text) {
+  if (option$type == "crs" && (grepl("^[~/.]|[\\\\]|[.][a-z]+$", text) || file.exists(text))) {
+    wrong_usage("--{option$name} is a code or well-known text in a workflow, not the file \"{text}\"")
+  }
+  if (option$type %in% names(forms_of_texts)) parse_text(text, option$name, forms_of_texts[[option$type]], NULL)
+  option_value(option, text)
+}
+
+# --- expressions on the columns of a layer -----------------------------------------------------------------------------------
+
+# Expressions by name on the columns of a table, for `use` "row" or "group"; checked against the columns.
+expressions_option <- function(text, option, x, use = "row") {
+  if (is_tiled(x)) x <- x$prototype
+  trees <- parse_text(text, option, "named", NULL)
+  code <- lapply(trees, function(tree) checked_quosure(with_text_of(tree, trees), x, summaries = use == "group"))
+  if (use == "group") tell_left_out(trees, as.list(plain_data_frame(x)))
+  code
+}
+
+# One expression on the columns of a table.
+expression_option <- function(text, option, x) {
+  checked_quosure(parse_text(text, option, "expression", NULL), x)
+}
+
+# Summaries leave missing values out, which is told.
+tell_left_out <- function(trees, data) {
+  columns <- unique(unlist(lapply(trees, function(tree) {
+    groups <- nodes_where(tree, function(node) node$kind == "call" && word_of(node$value)$use == "group" && !ascii_lower(node$value) %in% c("count", "n"))
+    lapply(groups, columns_of_tree)
+  })))
+  missing <- vapply(data[columns], function(column) sum(is.na(column)), 0L)
+  lines <- paste0(names(missing), ": ", vapply(missing, counted, "", "row"))[missing > 0]
+  if (length(lines)) caution("data", c("Rows without a value are left out of summaries:", stats::setNames(escape(lines), rep("*", length(lines)))))
+}
+
+# Columns made one after the other: each expression sees those that came before it.
+computed <- function(x, text, option) {
+  if (is_tiled(x)) return(with_row_step(x, "computed", list(text = text, option = option)))
+  trees <- parse_text(text, option, "named", NULL)
+  for (name in names(trees)) {
+    if (identical(name, if (is_spatial_frame(x)) shape_column_name(x))) wrong_usage("--{option}: \"{name}\" is the column of shapes")
+    x[[name]] <- values_of_tree(x, with_text_of(trees[[name]], trees))
+  }
+  x
+}
+
+# Rows of the first layer that are asked for as it is read.
+chosen_rows <- function(x, where, within) {
+  if (!is.null(where)) x <- keep_rows(x, !!where)
+  if (is.null(within)) x else keep_rows(x, !!window_condition(within, name_in_text(shape_column_name(x))))
+}
+
+# A window as a condition.
+window_condition <- function(within, shapes = "geometry") {
+  if (length(within) != 4) wrong_usage("--within takes xmin,ymin,xmax,ymax")
+  sprintf("S_INTERSECTS(%s, BBOX(%s))", shapes, paste(core(core_number_text(within, -1L)), collapse = ", "))
+}
+
+# The second layer on the CRS of the first, where that is asked for.
+brought_to <- function(x, y, match_crs) {
+  if (!match_crs) return(y)
+  if (is_spatial_frame(x) && is_spatial_frame(y)) return(meet(x, y, "match", call = NULL))
+  is_tiled_too <- (is_tiled(x) || is_spatial_frame(x)) && (is_tiled(y) || is_spatial_frame(y))
+  if (is_tiled_too && !same_crs_or_none(crs_of(x), crs_of(y))) reproject_to(y, crs_of(x)) else y
+}
