@@ -19,7 +19,7 @@
 #' wkt_of(centroid_of(strait))
 #' @export
 cut_at_antimeridian <- function(x) {
-  if (is_tiled(x)) return(put_off("cut_at_antimeridian"))
+  if (any_tiled(x)) return(put_off("cut_at_antimeridian"))
   verb <- begin_verb("cut_at_antimeridian")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)

@@ -237,10 +237,16 @@ box_of_node <- function(node, context) {
   box_shape(edges, context$crs)
 }
 
+# Of no width or height it is a line or a point.
 box_shape <- function(edges, crs) {
+  if (edges[1] == edges[3] && edges[2] == edges[4]) return(point_shapes(edges[1], edges[2], crs))
   ring <- function(west, east) {
     at <- core(core_number_text(c(west, edges[2], east, edges[4]), -1L))
     sprintf("((%1$s %2$s, %3$s %2$s, %3$s %4$s, %1$s %4$s, %1$s %2$s))", at[1], at[2], at[3], at[4])
+  }
+  if (edges[1] == edges[3] || edges[2] == edges[4]) {
+    at <- core(core_number_text(edges, -1L))
+    return(shapes_from_wkt(sprintf("LINESTRING (%s %s, %s %s)", at[1], at[2], at[3], at[4]), crs = crs))
   }
   if (edges[1] <= edges[3]) return(shapes_from_wkt(paste("POLYGON", ring(edges[1], edges[3])), crs = crs))
   shapes_from_wkt(sprintf("MULTIPOLYGON (%s, %s)", ring(edges[1], 180), ring(-180, edges[3])), crs = crs)

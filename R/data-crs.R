@@ -214,6 +214,7 @@ same_crs <- function(a, b) {
 # Where two layers meet their CRSs must be equal; the error names both and what mends it. `argument` is that of a verb that
 # can reproject the second layer on the fly.
 check_same_crs <- function(x, y, x_name = "x", y_name = "y", argument = NULL, call = rlang::caller_env(2)) {
+  if (missing(y)) layer_is_missing(y_name, call)
   a <- crs_of(x)
   b <- crs_of(y)
   if (same_crs(a, b)) return(invisible())
@@ -242,6 +243,7 @@ crs_remedy <- function(verb, name, crs, other) {
 
 # The shapes of y where they meet those of x: as they are, or with crs = "match" reprojected to the CRS of x.
 meet <- function(x, y, crs, x_name = "x", y_name = "y", argument = "crs", call = rlang::caller_env()) {
+  if (missing(y)) layer_is_missing(y_name, call)
   one_of(crs, c("equal", "match"), argument, call = call)
   if (crs == "match" && !is.null(crs_of(x)) && !is.null(crs_of(y)) && !same_crs(crs_of(x), crs_of(y))) return(reproject_to(y, crs_of(x)))
   check_same_crs(x, y, x_name, y_name, argument, call = call)

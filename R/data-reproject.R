@@ -31,7 +31,7 @@
 #' declare_crs(point_shapes(590000, 4750000), 32757)
 #' @export
 declare_crs <- function(x, crs) {
-  if (is_tiled(x)) return(put_off("declare_crs"))
+  if (any_tiled(x)) return(put_off("declare_crs"))
   verb <- begin_verb("declare_crs")
   shapes <- as_shapes(x)
   before <- crs_of(shapes)
@@ -48,7 +48,7 @@ declare_crs <- function(x, crs) {
 #' @rdname declare_crs
 #' @export
 reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas.grids"), steps = FALSE) {
-  if (is_tiled(x)) return(put_off("reproject_to"))
+  if (any_tiled(x)) return(put_off("reproject_to"))
   verb <- begin_verb("reproject_to")
   call <- rlang::current_env()
   shapes <- as_shapes(x)

@@ -7,6 +7,17 @@ new_tiled_layer <- function(source, prototype, steps = list()) {
 
 is_tiled <- function(x) inherits(x, "tiled_layer")
 
+# Is one of a verb's layers tiled? One that was not given is told as the verb's.
+any_tiled <- function(...) {
+  frame <- rlang::caller_env()
+  for (layer in as.list(substitute(list(...)))[-1]) {
+    if (eval(call("missing", layer), frame)) layer_is_missing(as.character(layer), frame)
+  }
+  any(vapply(list(...), is_tiled, NA))
+}
+
+layer_is_missing <- function(name, call) fail("argument", "{.arg {name}} is missing: which layer?", call = call)
+
 # The verbs that work on tiled layers. Files of R/tile-*.R register theirs:
 # * `layers`: the arguments that take layers, the first of which may be tiled
 # * `masked`: arguments that are expressions on columns, "..." among them

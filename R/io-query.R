@@ -27,6 +27,7 @@ chosen_columns <- function(query, prototype) {
 
 # The columns that `where` speaks of.
 where_columns <- function(query, names) {
+  if (!is.null(query$condition) && any(query$variable %in% names)) rlang::cnd_signal(rlang::cnd("civicatlas_where_is_column"))
   if (!has_where(query)) return(character())
   if (is.null(query$condition)) {
     need_variables(query$where, stats::setNames(as.list(names), names), "where", query$call)
@@ -59,14 +60,30 @@ rows_within <- function(query, shapes) {
   which(boxes[1, ] <= window[3] & boxes[3, ] >= window[1] & boxes[2, ] <= window[4] & boxes[4, ] >= window[2])
 }
 
-# Rows that meet a window over the antimeridian, for which the source was asked for all longitudes.
-within_crossing <- function(x, within) {
-  if (is.null(within) || !is_spatial_frame(x) || !in_plain_degrees(as_shapes(x))) return(x)
-  if (!is.numeric(within) && !in_plain_degrees(as_shapes(within))) return(x)
-  window <- if (is.numeric(within)) within else extent_of(within)
-  if (!crosses_180(window)) return(x)
-  shapes <- in_one_piece(as_shapes(x))
-  x[which(meet_around(core(core_boxes(handles_of(shapes), store_of(shapes))), window)), ]
+# Rows whose shapes meet a window. Sources were asked for those whose boxes do, over the antimeridian for all longitudes.
+meeting_window <- function(x, within) {
+  if (is.null(within) || !is_spatial_frame(x) || !nrow(x)) return(x)
+  window <- as.double(if (is.numeric(within)) within else extent_of(within))
+  if (anyNA(window)) return(x[0, ])
+  shapes <- as_shapes(x)
+  around <- in_plain_degrees(shapes) && crosses_180(window)
+  if (around) shapes <- in_one_piece(shapes)
+  if (window[1] > window[3]) window[3] <- window[3] + 360
+  attr(shapes, "crs") <- NULL  # edges are straight in the coordinates
+  turns <- if (around) c(-360, 0, 360) else 0
+  x[which(Reduce(`|`, lapply(turns, function(turn) meet_box(shapes, window + c(turn, 0, turn, 0))))), ]
+}
+
+# Shapes within the box meet it; of the others whose boxes do, it is looked at.
+meet_box <- function(shapes, box) {
+  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
+  meets <- boxes[1, ] <= box[3] & boxes[3, ] >= box[1] & boxes[2, ] <= box[4] & boxes[4, ] >= box[2]
+  inside <- boxes[1, ] >= box[1] & boxes[3, ] <= box[3] & boxes[2, ] >= box[2] & boxes[4, ] <= box[4]
+  unsure <- which(meets & !inside)
+  window <- box_shape(box, NULL)
+  pairs <- core(core_related_pairs(handles_of(shapes)[unsure], store_of(shapes), handles_of(window), store_of(window), "intersects", 0))
+  meets[unsure] <- seq_along(unsure) %in% pairs$x
+  meets
 }
 
 # `within` as xmin, ymin, xmax, ymax. A frame's CRS must be the layer's, which the source's header tells.

@@ -11,7 +11,7 @@
 #' @param layer Name of the layer where the source holds several: a table, a sheet, a folder, a file of an archive.
 #' @param where A condition; rows for which it does not hold are left out. A text, or a variable that holds one, is one in [CQL2][conditions]:
 #'   `"seats > 100 AND kind = 'library'"`; anything else is an R expression on the columns.
-#' @param within A spatial frame, shape vector or extent (`c(xmin, ymin, xmax, ymax)` in the layer's CRS); rows whose box
+#' @param within A spatial frame, shape vector or extent (`c(xmin, ymin, xmax, ymax)` in the layer's CRS); rows whose shape
 #'   does not meet its extent are left out.
 #' @param columns Columns to keep, as in [dplyr::select()].
 #' @param crs The CRS of the coordinates, over what the file says; anything that [crs()] takes.
@@ -52,8 +52,8 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   query$table <- list(skip = skip, range = range, decimal = decimal, missing = missing)
   opened <- open_source(source, layer, call)
   on.exit(close_source(opened))
-  found <- with_progress(paste("Reading", opened$name), read_source(opened, query))
-  out <- within_crossing(frame_of(found), within)
+  found <- with_progress(paste("Reading", opened$name), read_where(opened, query, where, parts))
+  out <- meeting_window(frame_of(found), within)
   if (!is.null(parts$shapes)) out <- choose_after(out[rows_of_tree(out, parts$shapes, call = call), ], columns, call)
   out <- announce_layer(out, opened$name, found$rows)
   if (!is.null(crs) && !is_spatial_frame(out)) {
@@ -68,9 +68,27 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
 parts_of_where <- function(where, call) {
   text <- text_of_quosure(where)
   if (is.null(text)) return(list(where = where))
-  parts <- split_by_shapes(parse_text(text, "where", call = call))
+  tree <- tryCatch(parse_text(text, "where", call = call), civicatlas_error_argument = function(e) {
+    if (!rlang::quo_is_symbol(where)) rlang::cnd_signal(e)
+    e
+  })
+  if (inherits(tree, "error")) return(list(where = where, refused = tree))
+  parts <- split_by_shapes(tree)
   parts$where <- if (is.null(parts$plain)) rlang::quo(NULL) else quosure_of_tree(parts$plain, call = call)
   parts
+}
+
+# A column comes before a variable of its name that holds the text of a condition, which is known once the source tells its columns.
+read_where <- function(opened, query, where, parts) {
+  if (!rlang::quo_is_symbol(where)) return(read_source(opened, query))
+  as_column <- function(e) {
+    query[c("variable", "condition")] <- list(NULL)
+    query$where <- where
+    read_source(opened, query)
+  }
+  if (!is.null(parts$refused)) return(tryCatch(as_column(), civicatlas_error_argument = function(e) rlang::cnd_signal(parts$refused)))
+  query$variable <- rlang::as_name(where)
+  tryCatch(read_source(opened, query), civicatlas_where_is_column = as_column)
 }
 
 choose_after <- function(out, columns, call) if (rlang::quo_is_null(columns)) out else choose_columns(out, columns, "columns", call)

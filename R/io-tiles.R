@@ -242,14 +242,13 @@ keep_sent_file <- function(path, bytes) {
   writeBin(bytes, target)
 }
 
-# A tiled layer's rows whose box meets a window, of the tiles alone that do.
+# A tiled layer's rows that meet a window, of the tiles alone that do.
 within_window <- function(x, within, call) {
   query <- settle_window(new_query(rlang::quo(NULL), within, rlang::quo(NULL), call = call), crs_of(x))
   window <- query$within
   x$source <- keep_tiles(x$source, tiles_within(x$source, window))
   x$source$window <- window
-  # Over the antimeridian all longitudes were asked for, and what meets the window is chosen of them.
-  if (in_plain_degrees(as_shapes(x$prototype))) with_row_step(x, "within_crossing", list(within = within)) else x
+  with_row_step(x, "meeting_window", list(within = if (is.numeric(within)) within else unname(extent_of(within))))
 }
 
 # Those whose box meets a window; boxes that nobody knows may.

@@ -157,6 +157,7 @@ equal_layouts <- function(grobs) {
 before_and_after <- function(before, after, fill, ..., labels = c("Before", "After")) {
   call <- rlang::current_env()
   need_mappable(before, call)
+  if (missing(after)) layer_is_missing("after", call)
   need_mappable(after, call)
   fill <- rlang::enquo(fill)
   if (length(labels) != 2) fail("argument", "{.arg labels} must be two names.", call = call)

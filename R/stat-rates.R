@@ -118,7 +118,7 @@ share_of_total <- function(x, na.rm = FALSE) {
 #' @rdname rate_of
 #' @export
 cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
-  if (is_tiled(x) || is_tiled(y)) return(put_off("cross_table"))
+  if (any_tiled(x, y)) return(put_off("cross_table"))
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)

@@ -33,7 +33,7 @@
 #' bands_around(reproject_to(rooms, wards), c(250, 500, 750), "m", within = wards)
 #' @export
 buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", corners = "round", segments = 16, side = "both") {
-  if (is_tiled(x)) return(put_off("buffer_by"))
+  if (any_tiled(x)) return(put_off("buffer_by"))
   verb <- begin_verb("buffer_by")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
@@ -67,7 +67,7 @@ distances_in_words <- function(distances, unit, crs) {
 #' @rdname buffer_by
 #' @export
 bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16) {
-  if (is_tiled(x)) return(put_off("bands_around"))
+  if (any_tiled(x)) return(put_off("bands_around"))
   verb <- begin_verb("bands_around")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)

@@ -20,14 +20,14 @@
 #' hull_of(wards, merged = TRUE)
 #' @export
 boundary_of <- function(x) {
-  if (is_tiled(x)) return(put_off("boundary_of"))
+  if (any_tiled(x)) return(put_off("boundary_of"))
   derived(x, "boundary", "boundary_of", rlang::current_call())
 }
 
 #' @rdname boundary_of
 #' @export
 outer_ring_of <- function(x) {
-  if (is_tiled(x)) return(put_off("outer_ring_of"))
+  if (any_tiled(x)) return(put_off("outer_ring_of"))
   out <- derived(x, "outer ring", "outer_ring_of", rlang::current_call())
   shapes <- as_shapes(out)
   # An island in a lake of another part now lies within that part.
@@ -40,7 +40,7 @@ outer_ring_of <- function(x) {
 #' @rdname boundary_of
 #' @export
 hull_of <- function(x, merged = FALSE) {
-  if (is_tiled(x)) return(put_off("hull_of"))
+  if (any_tiled(x)) return(put_off("hull_of"))
   if (!merged) return(derived(x, "hull", "hull_of", rlang::current_call()))
   verb <- begin_verb("hull_of")
   shapes <- as_shapes(x)
@@ -66,7 +66,7 @@ single_shape <- function(x, shape) {
 #' @rdname boundary_of
 #' @export
 inner_point_of <- function(x) {
-  if (is_tiled(x)) return(put_off("inner_point_of"))
+  if (any_tiled(x)) return(put_off("inner_point_of"))
   verb <- begin_verb("inner_point_of")
   shapes <- as_shapes(x)
   whole <- in_one_piece(shapes)
@@ -78,7 +78,7 @@ inner_point_of <- function(x) {
 #' @rdname boundary_of
 #' @export
 parts_of <- function(x) {
-  if (is_tiled(x)) return(put_off("parts_of"))
+  if (any_tiled(x)) return(put_off("parts_of"))
   verb <- begin_verb("parts_of")
   shapes <- as_shapes(x)
   parts <- single_parts(shapes)
@@ -115,7 +115,7 @@ derived <- function(x, what, verb, verb_call) {
 #' simplify_by(wards, 100)
 #' @export
 simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
-  if (is_tiled(x)) return(put_off("simplify_by"))
+  if (any_tiled(x)) return(put_off("simplify_by"))
   verb <- begin_verb("simplify_by")
   call <- rlang::current_env()
   shapes <- overlay_shapes(x, call)

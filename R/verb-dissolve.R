@@ -17,7 +17,7 @@
 #' cells |> dissolve_by(ward_id, people = sum(pop_total, na.rm = TRUE))
 #' @export
 dissolve_by <- function(.x, ..., .once = NULL) {
-  if (is_tiled(.x)) return(put_off("dissolve_by"))
+  if (any_tiled(.x)) return(put_off("dissolve_by"))
   verb <- begin_verb("dissolve_by")
   call <- rlang::current_env()
   x <- .x

@@ -19,7 +19,7 @@
 #' flows_between(wards, trips, from, to, ward_id, trips = sum(trips))
 #' @export
 flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL) {
-  if (is_tiled(.flows)) return(put_off("flows_between"))
+  if (any_tiled(.flows)) return(put_off("flows_between"))
   verb <- begin_verb("flows_between")
   call <- rlang::current_env()
   need_no_tiles(.regions, call)
@@ -152,6 +152,7 @@ distance_matrix <- function(x, y, unit = NULL, names_x = NULL, names_y = NULL, c
 
 # So few rows that are in tiles fit into memory too.
 need_few_pairs <- function(x, y, call) {
+  if (missing(y)) layer_is_missing("y", call)
   rows <- vapply(list(x, y), function(layer) as.double(if (is_tiled(layer)) sum(layer$source$tiles$rows) else vctrs::vec_size(layer)), 0)
   if (prod(rows) <= 25e6) return(invisible())
   fail("argument", c("{format_count(rows[1])} by {format_count(rows[2])} distances are too many for a matrix.",

@@ -31,10 +31,11 @@
 #' join_table(wards, heat, by = "ward_id")
 #' @export
 join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE, accept = NULL) {
-  if (is_tiled(x)) return(put_off("join_table"))
+  if (any_tiled(x)) return(put_off("join_table"))
   verb <- begin_verb("join_table")
   call <- rlang::current_env()
   one_of(multiple, keyed_rows_taken, "multiple", call = call)
+  if (missing(table)) layer_is_missing("table", call)
   table <- dplyr::ungroup(tibble::as_tibble(attribute_table(table)))
   by <- join_keys(x, table, by, call)
   keys <- comparable_keys(x, table, by, ignore_case, accepted_keys(accept, call))
@@ -51,6 +52,7 @@ join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FA
 #' @export
 unmatched_keys <- function(x, table, by = NULL, ignore_case = FALSE) {
   call <- rlang::current_env()
+  if (missing(table)) layer_is_missing("table", call)
   table <- tibble::as_tibble(attribute_table(table))
   by <- join_keys(x, table, by, call)
   keys <- comparable_keys(x, table, by, ignore_case)

@@ -24,7 +24,7 @@
 #' @export
 join_where <- function(x, y, relation = "intersects", unmatched = "keep", multiple = "all", distance = NULL, unit = NULL,
                        suffix = "_y", crs = "equal") {
-  if (is_tiled(x) || is_tiled(y)) return(put_off("join_where"))
+  if (any_tiled(x, y)) return(put_off("join_where"))
   verb <- begin_verb("join_where")
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -55,7 +55,7 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
 #' @export
 pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y",
                        crs = "equal") {
-  if (is_tiled(x) || is_tiled(y)) return(put_off("pick_where"))
+  if (any_tiled(x, y)) return(put_off("pick_where"))
   verb <- begin_verb("pick_where")
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -82,6 +82,7 @@ account_of_picks <- function(picked, at, tied, unranked) {
 }
 
 need_frames <- function(x, y, call) {
+  if (missing(y)) layer_is_missing("y", call)
   if (is_spatial_frame(x) && is_spatial_frame(y)) return(invisible())
   need_no_tiles(x, call)
   need_no_tiles(y, call)
@@ -175,7 +176,7 @@ warn_if_apart <- function(x, y, none_matched) {
 #' @export
 join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", most_ties = 100, rank_by = NULL, highest = TRUE, suffix = "_y",
                          crs = "equal") {
-  if (is_tiled(x) || is_tiled(y)) return(put_off("join_nearest"))
+  if (any_tiled(x, y)) return(put_off("join_nearest"))
   verb <- begin_verb("join_nearest")
   call <- rlang::current_env()
   need_frames(x, y, call)

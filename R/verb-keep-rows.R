@@ -16,14 +16,14 @@
 #' drop_rows(rooms, seats < 50)
 #' @export
 keep_rows <- function(x, where, ..., crs = NULL) {
-  if (is_tiled(x)) return(put_off("keep_rows"))
+  if (any_tiled(x)) return(put_off("keep_rows"))
   rows_by_condition("keep_rows", TRUE, x, rlang::enquo(where), list(...), crs, rlang::current_call(), rlang::current_env())
 }
 
 #' @rdname keep_rows
 #' @export
 drop_rows <- function(x, where, ..., crs = NULL) {
-  if (is_tiled(x)) return(put_off("drop_rows"))
+  if (any_tiled(x)) return(put_off("drop_rows"))
   rows_by_condition("drop_rows", FALSE, x, rlang::enquo(where), list(...), crs, rlang::current_call(), rlang::current_env())
 }
 

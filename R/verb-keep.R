@@ -12,14 +12,14 @@
 #' drop_where(rooms, wards)
 #' @export
 keep_where <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
-  if (is_tiled(x) || is_tiled(y)) return(put_off("keep_where"))
+  if (any_tiled(x, y)) return(put_off("keep_where"))
   rows_by_place("keep_where", TRUE, x, y, relation, distance, unit, crs, rlang::current_call(), rlang::current_env())
 }
 
 #' @rdname keep_where
 #' @export
 drop_where <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
-  if (is_tiled(x) || is_tiled(y)) return(put_off("drop_where"))
+  if (any_tiled(x, y)) return(put_off("drop_where"))
   rows_by_place("drop_where", FALSE, x, y, relation, distance, unit, crs, rlang::current_call(), rlang::current_env())
 }
 

@@ -75,7 +75,7 @@ distance_between <- function(x, y, unit = NULL, ellipsoidal = NULL, crs = "equal
 #' @rdname area_of
 #' @export
 add_measures <- function(x, area = NULL, length = NULL, perimeter = NULL, ellipsoidal = NULL) {
-  if (is_tiled(x)) return(put_off("add_measures"))
+  if (any_tiled(x)) return(put_off("add_measures"))
   verb <- begin_verb("add_measures")
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn add_measures} adds columns to a spatial frame.", call = call)
@@ -234,7 +234,7 @@ degrees_of_points <- function(x, name, call) {
 #' centroid_of(shapes_from_wkt("POLYGON ((0 0, 2 0, 2 2, 0 2, 0 0))"))
 #' @export
 centroid_of <- function(x) {
-  if (is_tiled(x)) return(put_off("centroid_of"))
+  if (any_tiled(x)) return(put_off("centroid_of"))
   verb <- begin_verb("centroid_of")
   shapes <- as_shapes(x)
   centres <- centres_of(shapes)

@@ -39,7 +39,7 @@
 #' clip_to(wards, zone)
 #' @export
 overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = NULL, touches = "drop", apportion = NULL, suffix = "_y", crs = "equal") {
-  if (is_tiled(x) || is_tiled(y)) return(put_off("overlay_with"))
+  if (any_tiled(x, y)) return(put_off("overlay_with"))
   verb <- begin_verb("overlay_with")
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -92,14 +92,14 @@ overlay_parts <- list(
 #' @rdname overlay_with
 #' @export
 clip_to <- function(x, mask, apportion = NULL, crs = "equal") {
-  if (is_tiled(x) || is_tiled(mask)) return(put_off("clip_to"))
+  if (any_tiled(x, mask)) return(put_off("clip_to"))
   masked(x, mask, crs, inside = TRUE, rlang::enquo(apportion), "clip_to", rlang::current_call(), rlang::current_env())
 }
 
 #' @rdname overlay_with
 #' @export
 erase_by <- function(x, mask, apportion = NULL, crs = "equal") {
-  if (is_tiled(x) || is_tiled(mask)) return(put_off("erase_by"))
+  if (any_tiled(x, mask)) return(put_off("erase_by"))
   masked(x, mask, crs, inside = FALSE, rlang::enquo(apportion), "erase_by", rlang::current_call(), rlang::current_env())
 }
 

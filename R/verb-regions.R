@@ -46,7 +46,7 @@
 #' @export
 summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long", .once = NULL, .share = "none", .intensive = NULL, .borders = "first",
                            .relation = NULL, .distance = NULL, .unit = NULL, .crs = "equal") {
-  if (is_tiled(.features) || is_tiled(.regions)) return(put_off("summarise_into"))
+  if (any_tiled(.regions, .features)) return(put_off("summarise_into"))
   verb <- begin_verb("summarise_into")
   call <- rlang::current_env()
   regions <- .regions

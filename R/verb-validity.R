@@ -32,7 +32,7 @@ check_shapes <- function(x) {
 #' @rdname check_shapes
 #' @export
 repair_shapes <- function(x, rule = "even-odd") {
-  if (is_tiled(x)) return(put_off("repair_shapes"))
+  if (any_tiled(x)) return(put_off("repair_shapes"))
   verb <- begin_verb("repair_shapes")
   call <- rlang::current_env()
   one_of(rule, inside_rules, "rule", call = call)
