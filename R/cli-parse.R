@@ -57,7 +57,7 @@ option_name <- function(arg, known) {
   if (arg == "-h") return("help")
   if (name %in% names(known) && startsWith(arg, "--")) return(name)
   begins <- names(known)[startsWith(names(known), name)]
-  near <- if (length(begins)) begins else names(known)[which.min(utils::adist(name, names(known)))]
+  near <- if (length(begins)) begins else nearest_word(name, names(known), most = 1)
   shown <- paste0("--", near, collapse = " or ")
   wrong_usage("there is no option {sub('=.*', '', arg)}; did you mean {shown}?")
 }

@@ -47,7 +47,7 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
 find_command <- function(name) {
   if (name %in% operation_names()) return(operation_record(name))
   begins <- operation_names()[startsWith(operation_names(), name)]
-  nearest <- c(begins, operation_names()[which.min(utils::adist(name, operation_names()))])[1]
+  nearest <- c(begins, nearest_word(name, operation_names(), most = 1))[1]
   wrong_usage("there is no command \"{name}\"; the nearest is \"{nearest}\"")
 }
 

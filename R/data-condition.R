@@ -90,3 +90,45 @@ is_value_beside <- function(tree, node) {
   right <- lapply(sides, function(one) if (one$value == "in") one$args[[2]]$args else one$args[2])
   any(vapply(unlist(right, recursive = FALSE), function(one) identical(one$at, node$at), NA))
 }
+
+# --- the manual --------------------------------------------------------------------------------------------------------------
+
+#' Conditions and expressions in CQL2
+#'
+#' Wherever rows are chosen by a text, it is a condition in the text language of OGC CQL2 (21-065r2), as in `read_layer(where = )`,
+#' [keep_rows()] and `--where` on the command line. [explain_condition()] shows how one is understood.
+#'
+#' * Names of columns stand bare, or in double quotes where they hold blanks: `seats`, `"over 65"`. Texts stand in single quotes, a quote within
+#'   is written twice: `'Land''s End'`. Words of the language are the same in any case.
+#' * Comparisons: `=`, `<>`, `<`, `<=`, `>`, `>=`; `seats BETWEEN 50 AND 100`; `kind IN ('school', 'library')`; `name LIKE 'Reef%'`, where `%`
+#'   stands for any characters and `_` for one; `opens IS NULL`, `opens IS NOT NULL`. Texts have the order of their characters' codes.
+#' * `NOT` binds more than `AND`, and `AND` more than `OR`; brackets decide otherwise.
+#' * `CASEI(name) = CASEI('REEF')` compares without case (full case folding of Unicode), `ACCENTI(...)` without accents.
+#' * Arithmetic: `+ - * / ^`, `DIV` and `%` for whole division and its rest, both towards 0; a minus binds more than `^`, as the standard has it.
+#' * Dates and times: `DATE('2026-11-29')`, `TIMESTAMP('2026-11-29T06:30:00Z')`, `INTERVAL('2026-01-01', '..')`, and `T_AFTER`, `T_BEFORE`, `T_CONTAINS`,
+#'   `T_DISJOINT`, `T_DURING`, `T_EQUALS`, `T_FINISHEDBY`, `T_FINISHES`, `T_INTERSECTS`, `T_MEETS`, `T_METBY`, `T_OVERLAPPEDBY`, `T_OVERLAPS`,
+#'   `T_STARTEDBY`, `T_STARTS`. A date is the beginning of its day in UTC.
+#' * Places: `S_INTERSECTS`, `S_WITHIN`, `S_CONTAINS`, `S_DISJOINT`, `S_TOUCHES`, `S_CROSSES`, `S_OVERLAPS`, `S_EQUALS` of the shape column with well-known
+#'   text, `BBOX(xmin, ymin, xmax, ymax)` or a layer that is given by name: related to any of its rows. Coordinates are those of the layer's CRS.
+#' * `CASE WHEN condition THEN value ELSE value END`, and the functions below. No other can be called.
+#'
+#' A comparison with a missing value is neither true nor false but unknown, and so is what depends on it; rows are kept where a condition holds.
+#' @eval words_in_help()
+#' @source OGC 21-065r2, Common Query Language (CQL2), annex B; intervals after Allen (1983), "Maintaining knowledge about temporal intervals".
+#' @name conditions
+#' @examples
+#' rooms <- read_layer(demo_file("rooms.geojson"))
+#' keep_rows(rooms, "CASEI(kind) = 'library' AND (seats > 100 OR opens = '08:00')")
+NULL
+
+# The section on functions of the help page.
+words_in_help <- function() {
+  known <- mget(sort(names(words)), envir = words)
+  uses <- c(row = "Of each row", shape = "Of the shape of each row", group = "Of many rows, in summaries")
+  items <- unlist(lapply(names(uses), function(use) {
+    helps <- sub("[.]$", "", vapply(Filter(function(word) word$use == use, known), `[[`, "", "help"))
+    said <- ifelse(grepl(":", helps), sub("^[^:]*:", ",", helps), "")
+    paste0("* ", uses[[use]], ": ", paste0("`", sub(":.*", "", helps), "`", said, collapse = "; "), ".")
+  }))
+  c("@section Functions:", "", gsub("%", "\\%", items, fixed = TRUE))
+}

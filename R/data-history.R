@@ -21,23 +21,6 @@ history_of <- function(x) {
 
 clock <- function() proc.time()[["elapsed"]]
 
-# Adds a step to `out`, which a verb made of `from`; shape vectors carry no history.
-record <- function(verb, out, from, rows_in, account, stale) {
-  if (!is_spatial_frame(out)) return(out)
-  earlier <- if (is_spatial_frame(from)) attr(from, "history", exact = TRUE) else list()
-  change <- if (is.null(said$command)) change_since(from, utils::tail(earlier, 1))
-  words <- account_in_words(account)
-  step <- list(
-    verb = verb$name, call = said$command %||% call_text(verb$call), rows_in = as.integer(rows_in), rows_out = nrow(out),
-    note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3),
-    account = account, stale = stale, change = change,
-    code = paste(deparse(verb$call, width.cutoff = 500L, nlines = 20), collapse = "\n"), given = given_values(verb$frame, verb$arguments, earlier)
-  )
-  step$state <- state_of(out)
-  attr(out, "history") <- c(earlier, list(step))
-  out
-}
-
 change_of_rows <- function(x, state) {
   if (nrow(x) != state$rows) paste0(format_count(state$rows), " rows had become ", format_count(nrow(x)), " by other means")
 }

@@ -99,7 +99,7 @@ named_nodes <- function(node, key, tell, read) {
 
 known_keys <- function(node, known, what, tell) {
   for (key in setdiff(names(node$value), known)) {
-    nearest <- known[which.min(utils::adist(key, known, ignore.case = TRUE))]
+    nearest <- nearest_word(key, known, most = 1)
     tell(node$keys[[key]], paste0(what, " has no \"", key, "\""), paste0("Nearest: ", nearest, "."))
   }
 }
@@ -195,7 +195,7 @@ command_of_step <- function(node, tell) {
   command <- node$value$command$value
   known <- commands_of_workflows()
   if (rlang::is_string(command) && command %in% known) return(command)
-  nearest <- if (rlang::is_string(command)) paste0("Nearest: ", known[which.min(utils::adist(command, known))], ".")
+  nearest <- if (rlang::is_string(command)) paste0("Nearest: ", nearest_word(command, known, most = 1), ".")
   tell(node$value$command %||% node, paste0("there is no command \"", command %||% "", "\" for a step"), nearest %||% "")
   NA_character_
 }
@@ -214,7 +214,7 @@ option_text_of_node <- function(node, option, tell) {
 
 need_reference <- function(node, text, known, what, tell) {
   if (text %in% known) return(invisible())
-  nearest <- if (length(known)) known[which.min(utils::adist(text, known))]
+  nearest <- nearest_word(text, known, most = 1)
   tell(node, paste0("there is no ", what, " \"", text, "\""), if (length(nearest)) paste0("Nearest: ", nearest, ".") else "")
 }
 
@@ -225,7 +225,7 @@ names_in_braces <- function(text) gsub("[{}]", "", unlist(regmatches(text, grege
 
 need_names <- function(node, text, inputs, tell) {
   for (name in setdiff(names_in_braces(text), names(inputs))) {
-    nearest <- if (length(inputs)) paste0("Nearest: {", names(inputs)[which.min(utils::adist(name, names(inputs)))], "}.")
+    nearest <- if (length(inputs)) paste0("Nearest: {", nearest_word(name, names(inputs), most = 1), "}.")
     tell(node, paste0("there is no input {", name, "}"), nearest %||% "")
   }
 }

@@ -9,18 +9,34 @@ register_format("geojson", function() {
 
 feature_lines <- c("geojsonl", "ndjson", "jsonl")
 
-# A first pass for the names of columns and what `where` asks, where anything is asked; then the rest.
-
 read_geojson <- function(source, query) {
-  selects <- has_where(query) || !rlang::quo_is_null(query$columns)
-  names <- if (selects) core(core_geojson_columns(source$content, query$skip_damaged), source = source$name, call = query$call)
-  wanted <- if (selects) chosen_columns(query, names)
   query <- settle_window(query, crs_by_code(4326, query$call))
-  features <- if (has_where(query)) features_where(source, query, names)
-  layer <- decode_geojson(source, query, wanted, features)
-  columns <- if (selects) stats::setNames(layer$columns[wanted], names(wanted)) else layer$columns
+  layer <- if (has_where(query)) geojson_where(source, query) else geojson_columns(source, query)
   report_notices(layer$notices, source$name)
-  layer_content(columns, shapes_of_core(layer, geojson_crs(layer$crs_name, source, query)), layer$features, query)
+  layer_content(layer$columns, shapes_of_core(layer, geojson_crs(layer$crs_name, source, query)), layer$features, query)
+}
+
+# All features, after a pass for the names of columns where some are asked for.
+geojson_columns <- function(source, query) {
+  if (rlang::quo_is_null(query$columns)) return(decode_geojson(source, query, NULL))
+  wanted <- chosen_columns(query, core(core_geojson_columns(source$content, query$skip_damaged), source = source$name, call = query$call))
+  layer <- decode_geojson(source, query, wanted)
+  layer$columns <- stats::setNames(layer$columns[wanted], names(wanted))
+  layer
+}
+
+# A pass for the properties, and one for the shapes of the features for which `where` holds.
+geojson_where <- function(source, query) {
+  table <- decode_geojson(source, query, NULL, shapes = FALSE)
+  names <- names(table$columns) %||% character()
+  wanted <- chosen_columns(query, names)
+  features <- logical(table$features)
+  features[table$rows[rows_where(query, table$columns[where_columns(query, names)], length(table$rows))]] <- TRUE
+  layer <- decode_geojson(source, query, character(), features)
+  rows <- match(layer$rows, table$rows)
+  layer$columns <- lapply(stats::setNames(table$columns[wanted], names(wanted)), `[`, rows)
+  layer$notices <- rbind(table$notices, layer$notices)
+  layer
 }
 
 # Features of a line each as they come; a collection is one feature to cut, and is read whole.
@@ -35,14 +51,6 @@ stream_geojson <- function(source, query, rows, give, again) {
 decode_geojson <- function(source, query, columns, features = NULL, shapes = TRUE) {
   core(core_read_geojson(source$content, columns, features, if (shapes) query$within, shapes, query$skip_damaged),
        source = source$name, call = query$call)
-}
-
-# For each feature whether `where` holds; not for those that are damaged.
-features_where <- function(source, query, names) {
-  found <- decode_geojson(source, query, where_columns(query, names), shapes = FALSE)
-  features <- logical(found$features)
-  features[found$rows[rows_where(query, found$columns, length(found$rows))]] <- TRUE
-  features
 }
 
 geojson_crs <- function(name, source, query) {

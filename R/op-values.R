@@ -26,7 +26,7 @@ whole_of_text <- function(option, text) {
 
 choice_of_text <- function(option, text) {
   if (text %in% option$values) return(text)
-  near <- option$values[which.min(utils::adist(text, option$values, ignore.case = TRUE))]
+  near <- nearest_word(text, option$values, most = 1)
   wrong_usage("--{option$name} is none of {paste(option$values, collapse = ', ')}: \"{text}\". Nearest: {near}")
 }
 

@@ -87,6 +87,6 @@ nearest_name_hint <- function(table, text) {
   unknown <- asked[nchar(asked) > 2 & !vapply(asked, function(word) any(grepl(word, words, fixed = TRUE)), TRUE)]
   if (!length(unknown)) return("")
   words <- words[nchar(words) > 2]
-  nearest <- vapply(unknown, function(word) words[which.min(utils::adist(word, words))], "")
+  nearest <- vapply(unknown, nearest_word, "", words, most = 1)
   paste0("; is ", paste0("\"", unknown, "\" perhaps \"", nearest, "\"", collapse = ", "), "?")
 }

@@ -167,6 +167,52 @@ test_that("random conditions give the same rows in databases as here", {
   })
 })
 
+# A random condition as R code, on columns whose names are those of mixed_rows().
+random_code <- function(columns) {
+  one <- function() {
+    name <- sample(names(columns), 1)
+    column <- if (stats::runif(1) < 0.2) rlang::expr(.data[[!!name]]) else as.name(name)
+    value <- switch(name, n = sample(-3:5, 1), v = sample(c(-1.5, 0, 0.25, 3), 1), t = sample(c("Reef", "it's", "", "z"), 1), l = TRUE)
+    switch(sample(4, 1), rlang::call2(sample(c("==", "!=", "<", ">="), 1), column, value), rlang::call2("is.na", column),
+           rlang::call2("%in%", column, value), rlang::call2("!", rlang::call2("is.na", column)))
+  }
+  if (stats::runif(1) < 0.4) one() else rlang::call2(sample(c("&", "|"), 1), one(), one())
+}
+
+test_that("random conditions give the same rows of every source, as texts and as R code", {
+  x <- mixed_rows(150, 11)
+  folder <- withr::local_tempdir()
+  files <- file.path(folder, paste0("x.", c("gpkg", "parquet", "geojsonl")))
+  for (file in files[1:2]) write_layer(x, file)
+  civicatlas:::write_stream(x, file(files[3], "wb"))
+  from_pipe <- function() civicatlas:::read_stream_bytes(readBin(files[3], "raw", file.size(files[3])), withr::local_tempfile(fileext = ".geojsonl"))
+  suppressMessages(tile_up(files[1], file.path(folder, "tiles"), rows_per_tile = 20))
+  tiles <- suppressMessages(read_layer(file.path(folder, "tiles")))
+  streamed <- suppressMessages(from_pipe())
+  expect_equal(as.double(streamed$at), as.double(x$at))
+  runs <- as.integer(Sys.getenv("CIVIC_CONDITIONS", "60"))
+  withr::with_seed(if (runs > 60) NULL else 5, for (i in seq_len(runs)) {
+    condition <- random_condition(2)
+    here <- kept(x, condition)
+    suppressMessages(suppressWarnings({
+      for (file in files[1:2]) expect_identical(read_layer(file, where = condition)$id, here, info = paste(file, condition))
+      expect_identical(kept(streamed, condition), here, info = condition)
+      expect_setequal(dplyr::collect(keep_rows(tiles, condition))$id, here)
+      expect_identical(perform_command("keep", x, condition)$id, here, info = condition)
+      expect_identical(perform_command("head", x, rows = 1000, where = condition)$id, here, info = condition)
+    }))
+    if (i %% 5 == 0) {
+      code <- rlang::new_quosure(random_code(as.list(attribute_table(x))[c("n", "v", "t", "l")]), environment())
+      here <- x$id[which(rlang::eval_tidy(code, attribute_table(x)))]
+      suppressMessages(suppressWarnings({
+        for (file in files[1:2]) expect_identical(read_layer(file, where = !!code)$id, here, info = paste(file, rlang::as_label(code)))
+        expect_identical(keep_rows(x, !!code)$id, here, info = rlang::as_label(code))
+        expect_setequal(dplyr::collect(keep_rows(tiles, !!code))$id, here)
+      }))
+    }
+  })
+})
+
 test_that("PostgreSQL gives the same rows", {
   store <- local_postgres()$address
   x <- mixed_rows(150, 11)
