@@ -19,8 +19,8 @@ StoreBuffer buffer_of_shape(const StoreView& store, int shape, double distance, 
 
 // On longitude and latitude in degrees, with distances in metres along the ellipsoid, true to 0.1 %: in the plane of
 // degrees, where edges are straight, if the distance is short; otherwise on the azimuthal equidistant projection around
-// the shape's middle, one that reaches far from there stretch by stretch. What crosses the antimeridian is cut there. Ends and corners of other styles, which stretches
-// would give each of them, take one projection.
+// the shape's middle, one that reaches far from there stretch by stretch. What crosses the antimeridian is cut there.
+// Ends and corners of other styles, which stretches would give each of them, take one projection.
 Pieces geodesic_buffer(const ShapeRows& rows, const Ellipsoid& ellipsoid, std::span<const double> distances,
                        const BufferStyle& style);
 

@@ -30,8 +30,7 @@ class CurveWriter {
     begin();
     const Tangent at = surface_.tangent(middle);
     const int n = 4 * style_.segments;
-    for (int i = 0; i < n; ++i)
-      vertex(at.place(distance_ * XY{std::cos(2 * pi * i / n), std::sin(2 * pi * i / n)}));
+    for (int i = 0; i < n; ++i) vertex(at.place(distance_ * XY{std::cos(2 * pi * i / n), std::sin(2 * pi * i / n)}));
   }
 
   // The curve on the right of a closed path without its last, repeated place.

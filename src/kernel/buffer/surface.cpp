@@ -6,8 +6,8 @@
 namespace civic {
 namespace {
 
-constexpr double accuracy = 5e-5;           // of a distance
-constexpr double most_northern = 85;        // degrees, north and south
+constexpr double accuracy = 5e-5;     // of a distance
+constexpr double most_northern = 85;  // degrees, north and south
 constexpr double antimeridian = 180 - 1e-6;
 
 }  // namespace

@@ -137,10 +137,10 @@ class Thinning {
   const Arrangement& a_;
   const bool on_globe_;
   std::vector<char> gone_;
-  std::vector<Link> links_;  // neighbours along the course, of the nodes that may go
+  std::vector<Link> links_;                  // neighbours along the course, of the nodes that may go
   std::unordered_set<std::uint64_t> fixed_;  // edges between two nodes that stay
-  int left_, indexed_ = left_;  // nodes that are still there, and were when the tree was built
-  RTree tree_;                  // of the nodes
+  int left_, indexed_ = left_;               // nodes that are still there, and were when the tree was built
+  RTree tree_;                               // of the nodes
 };
 
 }  // namespace
