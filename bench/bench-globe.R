@@ -34,3 +34,21 @@ for (metres in c(1000, 10000)) {
   against_the_plane(paste("buffers of", metres, "m, 3,249 regions"), seconds(suppressWarnings(buffer_by(regions, metres)), 3),
                     seconds(suppressWarnings(buffer_by(projected, metres)), 3), 2)
 }
+
+# Regions over the globe: few vertices and long edges as of countries at a small scale, and as many vertices as of a detailed world.
+over_the_globe <- function(side, points) {
+  plane <- coverage(side, points = points)
+  at <- coordinates_of(plane)
+  extent <- extent_of(plane)
+  at$x <- -179 + 358 * (at$x - extent[["xmin"]]) / (extent[["xmax"]] - extent[["xmin"]])
+  at$y <- -60 + 140 * (at$y - extent[["ymin"]]) / (extent[["ymax"]] - extent[["ymin"]])
+  shapes_from_coordinates(at, kind = "polygon", crs = 4326)
+}
+under <- function(what, took, most) report(what, sprintf("%.2f s", took), paste("under", most, "s"), took < most)
+coarse <- over_the_globe(13, 15)
+for (metres in c(1000, 50000, 200000)) {
+  under(paste("buffers of", metres / 1000, "km, 169 regions over the globe"), seconds(suppressWarnings(buffer_by(coarse, metres)), 2), 3)
+}
+detailed <- over_the_globe(14, 690)
+under("neighbours_of, 196 regions of 541,000 vertices over the globe", seconds(neighbours_of(detailed), 2), 3)
+under("simplify_by 5 km, the same", seconds(suppressWarnings(simplify_by(detailed, 5000)), 2), 3)
