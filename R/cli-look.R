@@ -160,7 +160,8 @@ shown_crs <- function(found, o) {
 }
 
 register_operation("check", function() {
-  new_operation("Mend", "list shapes that break the rules, and where", "LAYER", list(), "civicatlas check wards.shp", says = c(check_shapes = ""), run = function(o) {
+  new_operation("Mend", "list shapes that break the rules, and where", "LAYER", list(), "civicatlas check wards.shp",
+                says = c(check_shapes = ""), run = function(o) {
     found <- check_shapes(o$x)
     problems <- found[!found$valid, c("row", "problem", "x", "y")]
     if (!o$json && nrow(problems)) print_table(problems, indent = "")

@@ -241,7 +241,8 @@ report_failure <- function(e, options, code) {
     kind <- sub("civicatlas_error_", "", grep("^civicatlas_error_", class(e), value = TRUE)[1])
     cat(as_json(c(list(error = list(kind = kind, message = text)), list(result = e$result)[!is.null(e$result)])), "\n", sep = "")
   }
-  see <- if (inherits(e, "civicatlas_error_usage")) paste0("\nSee: civicatlas ", if (options$command %in% operation_names()) paste(options$command, ""), "--help")
+  known <- if (options$command %in% operation_names()) paste(options$command, "")
+  see <- if (inherits(e, "civicatlas_error_usage")) paste0("\nSee: civicatlas ", known, "--help")
   message("civicatlas: ", text, see)
   code
 }

@@ -47,9 +47,9 @@ register_operation("nearest", function() {
 })
 
 register_operation("select", function() {
-  new_operation("Two layers", "keep the rows that lie in or on those of another layer, or the others", c("LAYER", "OTHER", "OUTPUT"), c(relation_options(), list(
-    new_option("others", "flag", "keep the rows that are related to none")
-  )), "civicatlas select rooms.geojson wards.shp offshore.geojson --others --match-crs", verb = c("keep_where", others = "drop_where"))
+  new_operation("Two layers", "keep the rows that lie in or on those of another layer, or the others", c("LAYER", "OTHER", "OUTPUT"), c(
+    relation_options(), list(new_option("others", "flag", "keep the rows that are related to none"))
+  ), "civicatlas select rooms.geojson wards.shp offshore.geojson --others --match-crs", verb = c("keep_where", others = "drop_where"))
 })
 
 register_operation("pick", function() {
@@ -62,8 +62,8 @@ register_operation("pick", function() {
 
 register_operation("summarise", function() {
   new_operation("Two layers", "count, sum or average features by region", c("LAYER", "OTHER", "OUTPUT"), c(relation_options(NULL), list(
-    new_option("with", "expressions", "summaries of the features' columns: name = expression, separated by commas", "count = count()", argument = "...", of = "y",
-               use = "group"),
+    new_option("with", "expressions", "summaries of the features' columns: name = expression, separated by commas", "count = count()", argument = "...",
+               of = "y", use = "group"),
     new_option("share", "choice", "apportion features by what of them lies in each region", "none", share_measures),
     new_option("intensive", "columns", "with a share: columns that are no totals, separated by commas", of = "y"),
     new_option("by", "columns", "columns to group by within each region, separated by commas", of = "y"),

@@ -26,8 +26,8 @@ with_default_units <- function(o, x) {
   if (is_tiled(x)) x <- utils::head(x, 1000)
   kinds <- geometry_type_of(x)
   if (!any(grepl("polygon|line", kinds))) fail("argument", "The layer has neither polygons nor lines to measure.", call = NULL)
-  units <- c(if (any(grepl("polygon", kinds), na.rm = TRUE)) list(area = "m2", perimeter = "m"), if (any(grepl("line", kinds), na.rm = TRUE)) list(length = "m"))
-  utils::modifyList(o, units)
+  are <- function(kind) any(grepl(kind, kinds), na.rm = TRUE)
+  utils::modifyList(o, c(if (are("polygon")) list(area = "m2", perimeter = "m"), if (are("line")) list(length = "m")))
 }
 
 register_operation("buffer", function() {
