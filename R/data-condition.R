@@ -25,14 +25,21 @@ fail_at <- function(text, at, what, problem, remedy = "", call = rlang::caller_e
   fail(kind, message, call = call, as_is = TRUE)
 }
 
-# Are we given a text, and not an R expression? `quosure` may hold a text, name a variable that does, or put one together.
-text_of_quosure <- function(quosure) {
+# What was asked of rows: the `text` of a condition, or `code` of R on the columns. A text is written out, or what a variable holds, a member of a
+# list, or a call that puts texts together; none of them names a column, as columns come before variables. What was evaluated to know it is not
+# evaluated again. `columns`: their names, as far as these are known.
+asked_of_rows <- function(quosure, columns = character()) {
   expression <- rlang::quo_get_expr(quosure)
-  if (rlang::is_string(expression)) return(expression)
-  if (!rlang::is_symbol(expression) && !rlang::is_call(expression, c("paste", "paste0", "sprintf", "glue", "$", "[["))) return(NULL)
-  value <- tryCatch(rlang::eval_bare(expression, rlang::quo_get_env(quosure)), error = function(e) NULL)
-  if (rlang::is_string(value)) as.character(value)
+  if (rlang::is_string(expression)) return(list(text = expression))
+  may_be_text <- rlang::is_symbol(expression) || rlang::is_call(expression, c("paste", "paste0", "sprintf", "glue", "$", "[["))
+  if (!may_be_text || any(variables_of(quosure) %in% c(".data", columns))) return(list(code = quosure))
+  value <- tryCatch(list(rlang::eval_bare(expression, rlang::quo_get_env(quosure))), error = function(e) NULL)
+  if (is.null(value)) return(list(code = quosure))
+  if (rlang::is_string(value[[1]])) list(text = as.character(value[[1]])) else list(code = rlang::new_quosure(value[[1]]))
 }
+
+# The names that an expression takes values from.
+variables_of <- function(quosure) unique(names(uses_in(rlang::quo_get_expr(quosure))))
 
 # --- trees ---------------------------------------------------------------------------------------------------------------
 

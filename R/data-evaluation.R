@@ -45,8 +45,16 @@ column_values <- function(x, quosure, what, call) {
   data <- plain_data_frame(dplyr::ungroup(x))
   if (rlang::quo_is_symbol(quosure)) need_column(data, rlang::as_name(quosure), what, call = call)
   need_variables(quosure, data, what, call)
-  values <- rlang::eval_tidy(quosure, data)
+  values <- value_on(quosure, data, what, call)
   if (rlang::is_string(values) && values %in% names(data)) data[[values]] else values
+}
+
+# What an expression gives on columns; its own errors say where they arose, and are no errors of a source that is read meanwhile.
+value_on <- function(quosure, data, what, call) {
+  tryCatch(rlang::eval_tidy(quosure, data), error = function(e) {
+    if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e)
+    fail("argument", c("{.arg {what}} cannot be worked out: {.code {rlang::as_label(quosure)}}.", x = "{said_by(e)}"), call = call, parent = e)
+  })
 }
 
 # dplyr::select() whose error for a column that is not there is need_column()'s.

@@ -27,7 +27,7 @@ chosen_columns <- function(query, prototype) {
 
 # The columns that `where` speaks of.
 where_columns <- function(query, names) {
-  if (!is.null(query$condition) && any(query$variable %in% names)) rlang::cnd_signal(rlang::cnd("civicatlas_where_is_column"))
+  if (!is.null(query$condition) && any(query$variables %in% names)) rlang::cnd_signal(rlang::cnd("civicatlas_where_is_column"))
   if (!has_where(query)) return(character())
   if (is.null(query$condition)) {
     need_variables(query$where, stats::setNames(as.list(names), names), "where", query$call)
@@ -41,7 +41,7 @@ where_columns <- function(query, names) {
 rows_where <- function(query, data, size) {
   if (!has_where(query)) return(seq_len(size))
   if (!is.null(query$condition)) check_kinds(query$condition, data, query$call)
-  keep <- rlang::eval_tidy(query$where, tibble::new_tibble(as.list(data), nrow = size))
+  keep <- value_on(query$where, tibble::new_tibble(as.list(data), nrow = size), "where", query$call)
   if (!is.logical(keep)) fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = query$call)
   which(rep_len(keep, size))
 }

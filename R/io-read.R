@@ -64,31 +64,31 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   end_verb(verb, out, NULL, account(left), found$rows %||% nrow(out), line = NULL)
 }
 
-# `where` as a quosure of R code that every format can be asked, with its tree where it is a text; what looks at shapes is for afterwards.
+# `where` as a quosure of R code that every format can be asked, with its tree where it is a text; what looks at shapes is for afterwards. The names
+# of columns are not known yet: a text that cannot be read is `refused` once they are.
 parts_of_where <- function(where, call) {
-  text <- text_of_quosure(where)
-  if (is.null(text)) return(list(where = where))
-  tree <- tryCatch(parse_text(text, "where", call = call), civicatlas_error_argument = function(e) {
-    if (!rlang::quo_is_symbol(where)) rlang::cnd_signal(e)
-    e
-  })
-  if (inherits(tree, "error")) return(list(where = where, refused = tree))
+  asked <- asked_of_rows(where)
+  if (is.null(asked$text)) return(list(where = asked$code))
+  tree <- tryCatch(parse_text(asked$text, "where", call = call), civicatlas_error_argument = identity)
+  if (inherits(tree, "error")) {
+    if (!length(variables_of(where))) rlang::cnd_signal(tree)
+    return(list(where = where, refused = tree))
+  }
   parts <- split_by_shapes(tree)
   parts$where <- if (is.null(parts$plain)) rlang::quo(NULL) else quosure_of_tree(parts$plain, call = call)
   parts
 }
 
-# A column comes before a variable of its name that holds the text of a condition, which is known once the source tells its columns.
+# Columns come before variables of their names that hold the text of a condition, or a part of it, which is known once the source tells its columns.
 read_where <- function(opened, query, where, parts) {
-  if (!rlang::quo_is_symbol(where)) return(read_source(opened, query))
-  as_column <- function(e) {
-    query[c("variable", "condition")] <- list(NULL)
+  on_columns <- function(e) {
+    query[c("variables", "condition")] <- list(NULL)
     query$where <- where
     read_source(opened, query)
   }
-  if (!is.null(parts$refused)) return(tryCatch(as_column(), civicatlas_error_argument = function(e) rlang::cnd_signal(parts$refused)))
-  query$variable <- rlang::as_name(where)
-  tryCatch(read_source(opened, query), civicatlas_where_is_column = as_column)
+  if (!is.null(parts$refused)) return(tryCatch(on_columns(), civicatlas_error_argument = function(e) rlang::cnd_signal(parts$refused)))
+  query$variables <- variables_of(where)
+  tryCatch(read_source(opened, query), civicatlas_where_is_column = on_columns)
 }
 
 choose_after <- function(out, columns, call) if (rlang::quo_is_null(columns)) out else choose_columns(out, columns, "columns", call)

@@ -7,7 +7,8 @@ sql_condition <- function(quosure, kinds, con, dialect) {
   bound <- new.env(parent = emptyenv())
   bound$values <- list()
   context <- list(kinds = kinds, con = con, dialect = dialect, env = rlang::quo_get_env(quosure), bound = bound)
-  term <- tryCatch(sql_term(rlang::quo_get_expr(quosure), context), civicatlas_no_sql = function(e) NULL)
+  # What cannot be computed here fails where R works the condition out, and says so.
+  term <- tryCatch(sql_term(rlang::quo_get_expr(quosure), context), error = function(e) if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e))
   if (identical(term$kind, "logical")) list(sql = term$sql, values = bound$values)
 }
 

@@ -28,7 +28,7 @@ may_hold <- function(range, bound) {
 bounds_of_step <- function(step, columns) {
   asked <- Filter(rlang::is_quosure, step$args)
   unlist(unname(lapply(asked, function(one) {
-    text <- if (step$verb == "keep_rows" && !rlang::is_symbol(rlang::quo_get_expr(one), columns)) text_of_quosure(one)
+    text <- if (step$verb == "keep_rows") asked_of_rows(one, columns)$text
     if (!is.null(text)) bounds_of_tree(parse_text(text, "where")) else bounds_of_code(rlang::quo_get_expr(one), columns, rlang::quo_get_env(one))
   })), recursive = FALSE)
 }

@@ -37,11 +37,9 @@ rows_by_condition <- function(verb, keep, x, where, layers, crs, asked, call) {
 }
 
 condition_of_rows <- function(x, where, layers, crs, call) {
-  text <- text_of_quosure(where)
-  if (!is.null(text) && !rlang::is_symbol(rlang::quo_get_expr(where), names(x))) {
-    return(truth_of_tree(x, parse_text(text, "where", call = call), layers, crs, call))
-  }
-  holds <- column_values(x, where, "where", call)
+  asked <- asked_of_rows(where, names(x))
+  if (!is.null(asked$text)) return(truth_of_tree(x, parse_text(asked$text, "where", call = call), layers, crs, call))
+  holds <- column_values(x, asked$code, "where", call)
   if (is.logical(holds) && length(holds) %in% c(1, nrow(x))) return(rep_len(holds, nrow(x)))
   fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = call)
 }

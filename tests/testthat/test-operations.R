@@ -215,6 +215,37 @@ test_that("a column comes before a variable of its name, in every source", {
   expect_error(quiet(read_layer(file.path(folder, "rooms.gpkg"), where = broken)), "Cannot read `where`", class = "civicatlas_error_argument")
 })
 
+test_that("texts of conditions that are put together or lie in lists are one in every source, and nothing is evaluated twice", {
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  quiet(write_layer(rooms, file))
+  limit <- 100
+  seats <- "seats > 100"  # a column too
+  asked <- 0
+  config <- new.env()
+  makeActiveBinding("where", function() {
+    asked <<- asked + 1
+    "seats > 100"
+  }, config)
+  makeActiveBinding("all", function() {
+    asked <<- asked + 1
+    TRUE
+  }, config)
+  for (rows in list(function(where) quiet(read_layer(file, where = {{ where }})), function(where) quiet(keep_rows(rooms, {{ where }})))) {
+    large <- sum(rooms$seats > 100)
+    expect_identical(nrow(rows(paste("seats >", limit))), large)
+    expect_identical(nrow(rows(sprintf("seats > %d", 100L))), large)
+    asked <- 0
+    expect_identical(nrow(rows(config$where)), large)
+    expect_identical(nrow(rows(config$all)), nrow(rooms))
+    expect_identical(asked, 2)
+    expect_identical(nrow(rows(.data$seats > limit)), large)
+    expect_error(rows(seats), "TRUE` or `FALSE", class = "civicatlas_error_argument")
+    expect_error(rows(paste(seats)), "TRUE` or `FALSE", class = "civicatlas_error_argument")
+    expect_error(rows(seats > stop("it is locked")), "it is locked", class = "civicatlas_error_argument")
+  }
+})
+
 test_that("a layer that is not given is told by the verb", {
   wards <- read_layer(demo_file("wards.shp"))
   verbs <- c("join_where", "join_nearest", "pick_where", "keep_where", "drop_where", "clip_to", "erase_by", "overlay_with", "split_by", "summarise_into", "related_pairs",
