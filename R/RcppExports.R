@@ -153,12 +153,12 @@ core_encode_dbase <- function(columns, rows) {
     .Call(`_civicatlas_core_encode_dbase`, columns, rows)
 }
 
-core_geojson_columns <- function(source, skip_damaged) {
-    .Call(`_civicatlas_core_geojson_columns`, source, skip_damaged)
+core_geojson_table <- function(source, skip_damaged) {
+    .Call(`_civicatlas_core_geojson_table`, source, skip_damaged)
 }
 
-core_read_geojson <- function(source, columns, features, within, shapes, skip_damaged) {
-    .Call(`_civicatlas_core_read_geojson`, source, columns, features, within, shapes, skip_damaged)
+core_geojson_shapes <- function(source, from, size, features, within, skip_damaged) {
+    .Call(`_civicatlas_core_geojson_shapes`, source, from, size, features, within, skip_damaged)
 }
 
 core_encode_geojson <- function(handles, store, columns, decimals, crs_name, form) {

@@ -35,7 +35,8 @@ asked_of_rows <- function(quosure, columns = character()) {
   if (!may_be_text || any(variables_of(quosure) %in% c(".data", columns))) return(list(code = quosure))
   value <- tryCatch(list(rlang::eval_bare(expression, rlang::quo_get_env(quosure))), error = function(e) NULL)
   if (is.null(value)) return(list(code = quosure))
-  if (rlang::is_string(value[[1]])) list(text = as.character(value[[1]])) else list(code = rlang::new_quosure(value[[1]]))
+  if (rlang::is_string(value[[1]])) return(list(text = as.character(value[[1]])))
+  list(code = if (rlang::is_symbol(expression)) quosure else rlang::new_quosure(value[[1]]))
 }
 
 # The names that an expression takes values from.

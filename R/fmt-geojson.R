@@ -9,34 +9,19 @@ register_format("geojson", function() {
 
 feature_lines <- c("geojsonl", "ndjson", "jsonl")
 
+# One pass for the properties and for where geometries stand; then the geometries of the rows that are wanted, on all threads.
 read_geojson <- function(source, query) {
   query <- settle_window(query, crs_by_code(4326, query$call))
-  layer <- if (has_where(query)) geojson_where(source, query) else geojson_columns(source, query)
-  report_notices(layer$notices, source$name)
-  layer_content(layer$columns, shapes_of_core(layer, geojson_crs(layer$crs_name, source, query)), layer$features, query)
-}
-
-# All features, after a pass for the names of columns where some are asked for.
-geojson_columns <- function(source, query) {
-  if (rlang::quo_is_null(query$columns)) return(decode_geojson(source, query, NULL))
-  wanted <- chosen_columns(query, core(core_geojson_columns(source$content, query$skip_damaged), source = source$name, call = query$call))
-  layer <- decode_geojson(source, query, wanted)
-  layer$columns <- stats::setNames(layer$columns[wanted], names(wanted))
-  layer
-}
-
-# A pass for the properties, and one for the shapes of the features for which `where` holds.
-geojson_where <- function(source, query) {
-  table <- decode_geojson(source, query, NULL, shapes = FALSE)
+  table <- core(core_geojson_table(source$content, query$skip_damaged), source = source$name, call = query$call)
   names <- names(table$columns) %||% character()
   wanted <- chosen_columns(query, names)
-  features <- logical(table$features)
-  features[table$rows[rows_where(query, table$columns[where_columns(query, names)], length(table$rows))]] <- TRUE
-  layer <- decode_geojson(source, query, character(), features)
-  rows <- match(layer$rows, table$rows)
-  layer$columns <- lapply(stats::setNames(table$columns[wanted], names(wanted)), `[`, rows)
-  layer$notices <- rbind(table$notices, layer$notices)
-  layer
+  rows <- rows_where(query, table$columns[where_columns(query, names)], length(table$rows))
+  shapes <- core(core_geojson_shapes(source$content, table$from[rows], table$size[rows], table$rows[rows], query$within, query$skip_damaged),
+                 source = source$name, call = query$call)
+  rows <- rows[shapes$kept]
+  report_notices(rbind(table$notices, shapes$notices), source$name)
+  columns <- lapply(stats::setNames(table$columns[wanted], names(wanted)), `[`, rows)
+  layer_content(columns, shapes_of_core(shapes, geojson_crs(table$crs_name, source, query)), table$features, query)
 }
 
 # Features of a line each as they come; a collection is one feature to cut, and is read whole.
@@ -46,11 +31,6 @@ stream_geojson <- function(source, query, rows, give, again) {
     source$content <- bytes
     give(read_geojson(source, query))
   })
-}
-
-decode_geojson <- function(source, query, columns, features = NULL, shapes = TRUE) {
-  core(core_read_geojson(source$content, columns, features, if (shapes) query$within, shapes, query$skip_damaged),
-       source = source$name, call = query$call)
 }
 
 geojson_crs <- function(name, source, query) {

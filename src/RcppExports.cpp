@@ -443,31 +443,31 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
-// core_geojson_columns
-CharacterVector core_geojson_columns(RObject source, bool skip_damaged);
-RcppExport SEXP _civicatlas_core_geojson_columns(SEXP sourceSEXP, SEXP skip_damagedSEXP) {
+// core_geojson_table
+List core_geojson_table(RObject source, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_geojson_table(SEXP sourceSEXP, SEXP skip_damagedSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
     Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_geojson_columns(source, skip_damaged));
+    rcpp_result_gen = Rcpp::wrap(core_geojson_table(source, skip_damaged));
     return rcpp_result_gen;
 END_RCPP
 }
-// core_read_geojson
-List core_read_geojson(RObject source, Nullable<CharacterVector> columns, Nullable<LogicalVector> features, Nullable<NumericVector> within, bool shapes, bool skip_damaged);
-RcppExport SEXP _civicatlas_core_read_geojson(SEXP sourceSEXP, SEXP columnsSEXP, SEXP featuresSEXP, SEXP withinSEXP, SEXP shapesSEXP, SEXP skip_damagedSEXP) {
+// core_geojson_shapes
+List core_geojson_shapes(RObject source, NumericVector from, NumericVector size, IntegerVector features, Nullable<NumericVector> within, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_geojson_shapes(SEXP sourceSEXP, SEXP fromSEXP, SEXP sizeSEXP, SEXP featuresSEXP, SEXP withinSEXP, SEXP skip_damagedSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
     Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
-    Rcpp::traits::input_parameter< Nullable<CharacterVector> >::type columns(columnsSEXP);
-    Rcpp::traits::input_parameter< Nullable<LogicalVector> >::type features(featuresSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type from(fromSEXP);
+    Rcpp::traits::input_parameter< NumericVector >::type size(sizeSEXP);
+    Rcpp::traits::input_parameter< IntegerVector >::type features(featuresSEXP);
     Rcpp::traits::input_parameter< Nullable<NumericVector> >::type within(withinSEXP);
-    Rcpp::traits::input_parameter< bool >::type shapes(shapesSEXP);
     Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_read_geojson(source, columns, features, within, shapes, skip_damaged));
+    rcpp_result_gen = Rcpp::wrap(core_geojson_shapes(source, from, size, features, within, skip_damaged));
     return rcpp_result_gen;
 END_RCPP
 }
@@ -1711,8 +1711,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_encoding_of_cpg", (DL_FUNC) &_civicatlas_core_encoding_of_cpg, 1},
     {"_civicatlas_core_encode_shapefile", (DL_FUNC) &_civicatlas_core_encode_shapefile, 2},
     {"_civicatlas_core_encode_dbase", (DL_FUNC) &_civicatlas_core_encode_dbase, 2},
-    {"_civicatlas_core_geojson_columns", (DL_FUNC) &_civicatlas_core_geojson_columns, 2},
-    {"_civicatlas_core_read_geojson", (DL_FUNC) &_civicatlas_core_read_geojson, 6},
+    {"_civicatlas_core_geojson_table", (DL_FUNC) &_civicatlas_core_geojson_table, 2},
+    {"_civicatlas_core_geojson_shapes", (DL_FUNC) &_civicatlas_core_geojson_shapes, 6},
     {"_civicatlas_core_encode_geojson", (DL_FUNC) &_civicatlas_core_encode_geojson, 6},
     {"_civicatlas_core_open_blobs", (DL_FUNC) &_civicatlas_core_open_blobs, 3},
     {"_civicatlas_core_add_blobs", (DL_FUNC) &_civicatlas_core_add_blobs, 2},

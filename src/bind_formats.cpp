@@ -194,32 +194,36 @@ List core_encode_dbase(List columns, int rows) {
 // --- GeoJSON ---------------------------------------------------------------------------------------------------
 
 // [[Rcpp::export]]
-CharacterVector core_geojson_columns(RObject source, bool skip_damaged) {
+List core_geojson_table(RObject source, bool skip_damaged) {
   SourceFile file(source);
-  CharacterVector names;
-  for (const std::string& name : geojson_columns(file.padded(), skip_damaged)) names.push_back(String(name, CE_UTF8));
-  return names;
+  GeojsonTable table = read_geojson_table(file.padded(), {}, skip_damaged);
+  NumericVector from(table.geometries.size()), size(table.geometries.size());
+  for (std::size_t i = 0; i < table.geometries.size(); ++i) {
+    from[i] = static_cast<double>(table.geometries[i].from);
+    size[i] = static_cast<double>(table.geometries[i].size);
+  }
+  return List::create(_["columns"] = r_columns(table.columns), _["from"] = from, _["size"] = size,
+                      _["rows"] = r_vector(table.rows), _["features"] = static_cast<double>(table.features),
+                      _["crs_name"] = table.crs_name, _["notices"] = r_notices(table.notices));
 }
 
 // [[Rcpp::export]]
-List core_read_geojson(RObject source, Nullable<CharacterVector> columns, Nullable<LogicalVector> features,
-                       Nullable<NumericVector> within, bool shapes, bool skip_damaged) {
+List core_geojson_shapes(RObject source, NumericVector from, NumericVector size, IntegerVector features,
+                         Nullable<NumericVector> within, bool skip_damaged) {
   SourceFile file(source);
-  GeojsonQuery query;
-  query.missing = NA_INTEGER;
-  query.shapes = shapes;
-  query.within = optional_box(within);
-  query.skip_damaged = skip_damaged;
-  if (columns.isNotNull()) query.columns = as<std::vector<std::string>>(CharacterVector(columns));
-  if (features.isNotNull()) {
-    const LogicalVector wanted(features);
-    query.features.emplace(wanted.begin(), wanted.end());
-  }
-  GeojsonLayer layer = decode_geojson(file.padded(), query);
-  const List out = r_columns(layer.columns);
-  return List::create(_["store"] = r_store(layer.store), _["handles"] = r_vector(layer.handles), _["columns"] = out,
-                      _["features"] = static_cast<double>(layer.features), _["rows"] = r_vector(layer.rows),
-                      _["crs_name"] = layer.crs_name, _["notices"] = r_notices(layer.notices));
+  std::vector<GeometryPlace> places(static_cast<std::size_t>(from.size()));
+  for (std::size_t i = 0; i < places.size(); ++i)
+    places[i] = {static_cast<std::size_t>(from[i]), static_cast<std::size_t>(size[i])};
+  GeojsonShapes shapes =
+      read_geojson_shapes(file.padded(), places, std::span<const int>(features.begin(), places.size()),
+                          optional_box(within), NA_INTEGER, skip_damaged);
+  std::vector<StoreView> views;
+  for (const StoreBuffer& store : shapes.stores) views.push_back(store.view());
+  RStore out(count_all(views));
+  concatenate(views, out.target);
+  for (int& row : shapes.kept) ++row;
+  return List::create(_["store"] = out.list, _["handles"] = r_vector(shapes.handles),
+                      _["kept"] = r_vector(shapes.kept), _["notices"] = r_notices(shapes.notices));
 }
 
 // [[Rcpp::export]]

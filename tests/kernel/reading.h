@@ -84,7 +84,7 @@ inline void need_whole_rows(const std::vector<int>& handles, const civic::StoreV
 
 inline civic::GeojsonLayer read_geojson(const std::string& text, const civic::GeojsonQuery& query = {}) {
   civic::GeojsonLayer layer = civic::decode_geojson(padded(text).bytes(), query);
-  if (query.shapes) need_whole_rows(layer.handles, layer.store.view(), layer.rows.size(), layer.columns);
+  need_whole_rows(layer.handles, layer.store.view(), layer.rows.size(), layer.columns);
   return layer;
 }
 

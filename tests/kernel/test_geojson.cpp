@@ -165,7 +165,12 @@ TEST_CASE("what is not asked for is passed over") {
                   feature("{\"type\":\"Point\",\"coordinates\":[5,5,9]}", "{\"a\":2,\"c\":[1]}"),
                   feature("{\"type\":\"LineString\",\"coordinates\":[[4,4],[9,9]]}", "{\"a\":3,\"b\":\"z\"}"),
                   feature("null", "{\"a\":4}")});
-  CHECK(geojson_columns(test::padded(text).bytes(), false) == std::vector<std::string>{"a", "b", "c"});
+  const auto names = [](const std::string& text) {
+    std::vector<std::string> out;
+    for (const Column& column : read(text).columns) out.push_back(column.name);
+    return out;
+  };
+  CHECK(names(text) == std::vector<std::string>{"a", "b", "c"});
 
   GeojsonQuery query;
   query.columns = {"b"};
@@ -177,18 +182,42 @@ TEST_CASE("what is not asked for is passed over") {
   CHECK(test::text_of(near.store.view(), 1) == "LINESTRING (4 4, 9 9)");
   CHECK((near.store.types.size() == 2 && near.rows == std::vector<int>{2, 3} && near.features == 4));
 
-  GeojsonQuery rows;
-  rows.features = {1, 0, 0, 1};
-  CHECK(read(text, rows).columns.at(0).integers == std::vector<int>{1, 4});
-  rows.shapes = false;
-  CHECK(read(text, rows).store.types.empty());
+  const auto padded = test::padded(text);
+  const GeojsonTable table = read_geojson_table(padded.bytes(), std::vector<std::string>{"a"}, false);
+  CHECK((table.columns.size() == 1 && table.columns[0].integers == std::vector<int>{1, 2, 3, 4}));
+  CHECK((table.geometries[3].size == 0 && text.substr(table.geometries[0].from, table.geometries[0].size) == point));
+  const GeometryPlace some[] = {table.geometries[2], table.geometries[3]};
+  const int features[] = {3, 4};
+  const GeojsonShapes shapes = read_geojson_shapes(padded.bytes(), some, features, {}, -1, false);
+  CHECK((shapes.handles == std::vector<int>{1, -1} && shapes.kept == std::vector<int>{0, 1}));
+}
+
+TEST_CASE("geometries of many features are decoded on all threads, in their order") {
+  std::string text;
+  for (int i = 0; i < 5000; ++i) {
+    const std::string n = std::to_string(i);
+    text +=
+        feature(i % 7 == 3 ? "null" : "{\"type\":\"Point\",\"coordinates\":[" + n + ",1]}", "{\"n\":" + n + "}") + "\n";
+  }
+  const GeojsonLayer all = read(text);
+  REQUIRE(all.handles.size() == 5000);
+  for (int i = 0; i < 5000; ++i) {
+    const int handle = all.handles[static_cast<std::size_t>(i)];
+    CHECK((handle == -1) == (i % 7 == 3));
+    if (handle > 0) CHECK(all.store.x[static_cast<std::size_t>(handle - 1)] == i);
+  }
+  GeojsonQuery window;
+  window.within = Box{100, 0, 200, 2};
+  const GeojsonLayer near = read(text, window);
+  CHECK(near.columns.at(0).integers.size() == near.handles.size());
+  CHECK((near.columns[0].integers.front() == 100 && near.columns[0].integers.back() == 200));
 }
 
 TEST_CASE("ids are a column where no property has their name") {
   const std::string with_both = "{\"type\":\"Feature\",\"id\":7,\"geometry\":null,\"properties\":{\"id\":\"p\"}}";
   CHECK(read(with_both).columns.at(0).texts[0] == "p");
   const std::string with_id = "{\"type\":\"Feature\",\"id\":7,\"geometry\":null,\"properties\":{\"a\":1}}";
-  CHECK(geojson_columns(test::padded(with_id).bytes(), false) == std::vector<std::string>{"id", "a"});
+  CHECK((read(with_id).columns.at(0).name == "id" && read(with_id).columns.at(1).name == "a"));
   GeojsonQuery query;
   query.columns = {"id"};
   CHECK(read(with_id, query).columns.at(0).integers == std::vector<int>{7});

@@ -1,22 +1,13 @@
-#include <simdjson.h>
-
 #include <algorithm>
 #include <unordered_map>
 
-#include "../base/error.h"
-#include "../base/parallel.h"
+#include "../base/progress.h"
 #include "geojson.h"
+#include "geojson_json.h"
 #include "property_column.h"
 
 namespace civic {
 namespace {
-
-namespace json = simdjson::ondemand;
-
-// Valid JSON whose content is not GeoJSON.
-struct NotGeojson {
-  std::string what;
-};
 
 // Whether a file is one document a line: its first line is a whole document, and text follows it.
 bool is_one_a_line(ByteSpan text) {
@@ -37,14 +28,15 @@ bool is_one_a_line(ByteSpan text) {
 
 constexpr std::uint8_t record_separator = 0x1e;  // RFC 8142
 
-class GeojsonReader {
+class TableReader {
  public:
-  GeojsonReader(ByteSpan file, const GeojsonQuery& query) : file_(file), text_(file), query_(query) {
-    if (query.columns)
-      for (const std::string& name : *query.columns) columns_[column_named(name)].wanted = true;
+  TableReader(ByteSpan file, const std::optional<std::vector<std::string>>& columns, bool skip_damaged)
+      : file_(file), text_(file), all_columns_(!columns), skip_damaged_(skip_damaged) {
+    if (columns)
+      for (const std::string& name : *columns) columns_[column_named(name)].wanted = true;
   }
 
-  GeojsonLayer read() {
+  GeojsonTable read() {
     const auto first = std::find_if(file_.begin(), file_.end(), [](std::uint8_t c) { return c > ' '; });
     const auto separator = std::find(file_.begin(), first, record_separator);
     if (separator != first)
@@ -54,16 +46,6 @@ class GeojsonReader {
     else
       read_text(file_);
     return finish();
-  }
-
-  // Names of the properties in order of appearance, ids first.
-  std::vector<std::string> names() {
-    read();
-    std::vector<std::string> names;
-    if (uses_ids()) names.emplace_back("id");
-    for (const PropertyColumn& column : columns_)
-      if (column.seen) names.push_back(column.name());
-    return names;
   }
 
  private:
@@ -76,9 +58,9 @@ class GeojsonReader {
       started_ = true;
       read_document();
     } catch (const simdjson::simdjson_error& problem) {
-      rethrow(problem.error());
+      throw unreadable(problem.error(), features_, started_ ? byte_of(document_, file_) : "");
     } catch (const NotGeojson& problem) {
-      throw FormatError("it is JSON but not GeoJSON: " + problem.what + place());
+      throw FormatError("it is JSON but not GeoJSON: " + problem.what + of_feature(features_));
     }
   }
 
@@ -93,41 +75,12 @@ class GeojsonReader {
       try {
         read_text(text);
       } catch (const FormatError& problem) {
-        if (!query_.skip_damaged) throw;
+        if (!skip_damaged_) throw;
         drop_row();
-        layer_.notices.add("features cannot be read and were left out", problem.what());
+        table_.notices.add("features cannot be read and were left out", problem.what());
       }
       if (features_ % 65536 == 0) check_in(end - file_.begin(), file_.size());
     }
-  }
-
-  std::string place() {
-    std::string text;
-    if (features_ > 0) text += " (feature " + std::to_string(features_) + ")";
-    return text;
-  }
-
-  [[noreturn]] void rethrow(simdjson::error_code code) {
-    using enum simdjson::error_code;
-    if (code == INCORRECT_TYPE || code == NO_SUCH_FIELD)
-      throw FormatError(std::string("it is JSON but not GeoJSON: ") +
-                        (code == INCORRECT_TYPE ? "a value is of the wrong type" : "a member is missing") + place() +
-                        at_byte());
-    if (code == EMPTY) throw FormatError("it is empty, not JSON");
-    throw FormatError("it is not JSON: " + std::string(simdjson::error_message(code)) + place() + at_byte());
-  }
-
-  std::string at_byte() {
-    const char* here = nullptr;
-    if (!started_ || document_.current_location().get(here) != simdjson::SUCCESS) return "";
-    const auto offset = here - reinterpret_cast<const char*>(file_.data());
-    if (offset < 0 || static_cast<std::size_t>(offset) > file_.size()) return "";
-    return " near byte " + std::to_string(offset);
-  }
-
-  static std::string type_of(json::object& object) {
-    const std::string_view type = object["type"].get_string();
-    return std::string(type);
   }
 
   void read_document() {
@@ -139,13 +92,12 @@ class GeojsonReader {
       return expect_end();
     }
     if (features_ == 0) features_ = 1;
-    if (!wanted()) return;
     if (type == "Feature") {
       read_feature(root);
       return expect_end();
     }
     start_row();
-    read_geometry_of_type(root, type);
+    place_ = place_of(root);
     end_row();
   }
 
@@ -162,7 +114,6 @@ class GeojsonReader {
         found = true;
         for (auto feature : json::array(member.value())) {
           ++features_;
-          if (!wanted()) continue;
           json::object object = feature.get_object();
           read_feature(object);
           if (features_ % 65536 == 0) check_in(features_, 0);
@@ -178,7 +129,7 @@ class GeojsonReader {
     json::object object;
     if (value.get_object().get(object)) return;
     std::string_view name;
-    if (object["properties"]["name"].get_string().get(name) == simdjson::SUCCESS) layer_.crs_name = name;
+    if (object["properties"]["name"].get_string().get(name) == simdjson::SUCCESS) table_.crs_name = name;
   }
 
   void read_feature(json::object& feature) {
@@ -188,7 +139,7 @@ class GeojsonReader {
       const std::string_view key = member.unescaped_key();
       if (key == "geometry" && !has_geometry) {
         has_geometry = true;
-        if (query_.shapes) read_geometry(member.value());
+        read_geometry(member.value());
       } else if (key == "properties") {
         read_properties(member.value());
       } else if (key == "id") {
@@ -197,45 +148,45 @@ class GeojsonReader {
         if (std::string_view(member.value()) != "Feature") throw NotGeojson{"a member of \"features\" is no Feature"};
       }
     }
-    if (query_.shapes && !has_geometry) add_missing("features have no member \"geometry\"");
+    if (!has_geometry)
+      table_.notices.add("features have no member \"geometry\"", "feature " + std::to_string(features_));
     end_row();
   }
 
-  bool wanted() const {
-    return !query_.features || (features_ <= query_.features->size() && (*query_.features)[features_ - 1]);
-  }
-
   void start_row() {
-    mark_ = builder_.mark();
     before_ = rows_;
+    place_ = {};
   }
 
   void end_row() {
-    const bool outside =
-        query_.within && (layer_.handles.back() == query_.missing || !builder_.last_box().meets(*query_.within));
-    if (outside) return drop_row();
-    layer_.rows.push_back(static_cast<int>(features_));
+    table_.rows.push_back(static_cast<int>(features_));
+    table_.geometries.push_back(place_);
     ++rows_;
   }
 
   // Takes back what was read of the present feature, also where it seemed complete.
   void drop_row() {
-    builder_.rewind(mark_);
     rows_ = before_;
-    layer_.rows.resize(rows_);
-    layer_.handles.resize(std::min(layer_.handles.size(), rows_));
+    table_.rows.resize(rows_);
+    table_.geometries.resize(rows_);
     for (PropertyColumn& column : columns_) column.drop(rows_);
     if (ids_) ids_->drop(rows_);
   }
 
-  void add_missing(const char* why) {
-    if (why) layer_.notices.add(why, "feature " + std::to_string(features_));
-    layer_.handles.push_back(query_.missing);
+  GeometryPlace place_of(json::object& object) const {
+    const std::string_view text = object.raw_json();
+    return {static_cast<std::size_t>(text.data() - reinterpret_cast<const char*>(file_.data())), text.size()};
+  }
+
+  void read_geometry(json::value value) {
+    if (value.is_null()) return;
+    json::object object = value.get_object();
+    place_ = place_of(object);
   }
 
   void read_id(json::value value) {
     if (!ids_) ids_.emplace("id");
-    const bool wanted = !query_.columns || index_.count("id");
+    const bool wanted = all_columns_ || index_.count("id");
     if (wanted) read_value(*ids_, value);
   }
 
@@ -260,14 +211,14 @@ class GeojsonReader {
 
   std::size_t column_named(std::string_view name) {
     const auto [at, fresh] = index_.try_emplace(std::string(name), columns_.size());
-    if (fresh) columns_.emplace_back(name).wanted = !query_.columns;
+    if (fresh) columns_.emplace_back(name).wanted = all_columns_;
     return at->second;
   }
 
   void read_value(PropertyColumn& column, json::value value) {
     if (column.holds(rows_)) {
       column.drop(rows_);
-      layer_.notices.add("features name a property twice, whose last value was taken", column.name());
+      table_.notices.add("features name a property twice, whose last value was taken", column.name());
     }
     switch (value.type()) {
       case json::json_type::null:
@@ -304,169 +255,36 @@ class GeojsonReader {
     column.set_real(rows_, number.get_double());
   }
 
-  void read_geometry(json::value value) {
-    if (value.is_null()) return add_missing(nullptr);
-    json::object object = value.get_object();
-    const std::string type = type_of(object);
-    read_geometry_of_type(object, type);
-  }
-
-  void read_geometry_of_type(json::object& object, const std::string& type) {
-    const ShapeKind kind = kind_named(type);
-    builder_.begin_shape(type_code(kind, false, false));
-    read_body(object, kind, 0);
-    builder_.end_shape();
-    layer_.handles.push_back(builder_.size());
-  }
-
-  static ShapeKind kind_named(const std::string& type) {
-    static const char* const names[] = {"Point",           "LineString",   "Polygon",           "MultiPoint",
-                                        "MultiLineString", "MultiPolygon", "GeometryCollection"};
-    for (int i = 0; i < kind_limit; ++i)
-      if (type == names[i]) return static_cast<ShapeKind>(i + 1);
-    throw NotGeojson{"\"" + type + "\" is no type of geometry"};
-  }
-
-  void read_body(json::object& object, ShapeKind kind, int depth) {
-    if (depth > 32) throw NotGeojson{"collections are nested more than 32 deep"};
-    if (kind == ShapeKind::collection) {
-      for (auto member : object["geometries"].get_array()) {
-        json::object inner = member.get_object();
-        const std::string type = type_of(inner);
-        read_body(inner, kind_named(type), depth + 1);
-      }
-      return;
-    }
-    json::array coordinates = object["coordinates"].get_array();
-    switch (kind) {
-      case ShapeKind::point:
-        return read_point(coordinates, true);
-      case ShapeKind::line:
-        return read_line(coordinates);
-      case ShapeKind::polygon:
-        return read_polygon(coordinates);
-      default:
-        for (auto member : coordinates) {
-          json::array inner = member.get_array();
-          if (kind == ShapeKind::multipoint) read_point(inner, false);
-          if (kind == ShapeKind::multiline) read_line(inner);
-          if (kind == ShapeKind::multipolygon) read_polygon(inner);
-        }
-    }
-  }
-
-  void read_point(json::array& position, bool may_be_empty) {
-    double values[3];
-    const int n = read_numbers(position, values);
-    if (n == 0 && may_be_empty) return;
-    builder_.begin_part(ShapeKind::point);
-    builder_.begin_ring();
-    add_vertex(values, n);
-  }
-
-  void read_line(json::array& positions) {
-    bool begun = false;
-    for (auto position : positions) {
-      if (!begun) {
-        builder_.begin_part(ShapeKind::line);
-        builder_.begin_ring();
-        begun = true;
-      }
-      read_position(position.get_array());
-    }
-  }
-
-  void read_polygon(json::array& rings) {
-    bool begun = false;
-    for (auto ring : rings) {
-      if (!begun) builder_.begin_part(ShapeKind::polygon);
-      begun = true;
-      builder_.begin_ring();
-      for (auto position : ring.get_array()) read_position(position.get_array());
-      if (builder_.close_ring())
-        layer_.notices.add("polygons had rings that were not closed", "feature " + std::to_string(features_));
-    }
-  }
-
-  void read_position(json::array position) {
-    double values[3];
-    add_vertex(values, read_numbers(position, values));
-  }
-
-  int read_numbers(json::array& position, double* values) {
-    int n = 0;
-    for (auto value : position) {
-      const double number = value.get_double();
-      if (n < 3) values[n] = number;
-      ++n;
-    }
-    if (n > 3)
-      layer_.notices.add("positions have more than three numbers; the rest was left out",
-                         "feature " + std::to_string(features_));
-    return std::min(n, 3);
-  }
-
-  void add_vertex(const double* values, int n) {
-    if (n < 2) throw NotGeojson{"a position has fewer than two numbers"};
-    if (n == 3) {
-      builder_.promote_z();
-      builder_.vertex(values[0], values[1], values[2]);
-    } else {
-      builder_.vertex(values[0], values[1]);
-    }
-  }
-
-  GeojsonLayer finish() {
-    layer_.store = builder_.take();
-    const StoreTarget target = layer_.store.target();
-    parallel_for(layer_.store.types.size(), 1024, [&](std::size_t begin, std::size_t end) {
-      orient_rings(target, {static_cast<int>(begin), static_cast<int>(end)});
-    });
-    layer_.features = features_;
-    const bool ids = uses_ids(), ids_wanted = !query_.columns || index_.count("id");
-    if (ids && ids_wanted) layer_.columns.push_back(ids_->finish(rows_, layer_.notices));
+  GeojsonTable finish() {
+    table_.features = features_;
+    const bool ids = uses_ids(), ids_wanted = all_columns_ || index_.count("id");
+    if (ids && ids_wanted) table_.columns.push_back(ids_->finish(rows_, table_.notices));
     for (PropertyColumn& column : columns_)
       if (column.wanted && !(ids && column.name() == "id"))
-        layer_.columns.push_back(column.finish(rows_, layer_.notices));
-    return std::move(layer_);
+        table_.columns.push_back(column.finish(rows_, table_.notices));
+    return std::move(table_);
   }
 
   ByteSpan file_, text_;  // the whole, and the document being read
-  const GeojsonQuery query_;
+  const bool all_columns_, skip_damaged_;
   json::parser parser_;
   json::document document_;
   bool started_ = false;      // the document has a place to tell
   std::size_t features_ = 0;  // the feature being read, from 1
   std::size_t rows_ = 0;      // rows that are complete
   std::size_t before_ = 0;    // those before the present feature
-  ShapeBuilder builder_;
-  ShapeBuilder::Mark mark_;
+  GeometryPlace place_;       // the present feature's
   std::vector<PropertyColumn> columns_;
   std::unordered_map<std::string, std::size_t> index_;
   std::optional<PropertyColumn> ids_;
-  GeojsonLayer layer_;
+  GeojsonTable table_;
 };
-
-ByteSpan without_mark(ByteSpan text) {
-  if (text.size() >= 3 && text[0] == 0xef && text[1] == 0xbb && text[2] == 0xbf) text = text.subspan(3);
-  const auto first = std::find_if(text.begin(), text.end(), [](std::uint8_t c) { return c > ' '; });
-  if (first == text.end()) throw FormatError("it is empty, not JSON");
-  if (*first != '{' && *first != '[') throw FormatError("it is not JSON: it starts with neither '{' nor '['");
-  return text;
-}
 
 }  // namespace
 
-GeojsonLayer decode_geojson(ByteSpan text, const GeojsonQuery& query) {
-  return GeojsonReader(without_mark(text), query).read();
-}
-
-std::vector<std::string> geojson_columns(ByteSpan text, bool skip_damaged) {
-  GeojsonQuery query;
-  query.skip_damaged = skip_damaged;
-  query.shapes = false;
-  query.columns.emplace();
-  return GeojsonReader(without_mark(text), query).names();
+GeojsonTable read_geojson_table(ByteSpan text, const std::optional<std::vector<std::string>>& columns,
+                                bool skip_damaged) {
+  return TableReader(without_mark(text), columns, skip_damaged).read();
 }
 
 }  // namespace civic
