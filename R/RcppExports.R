@@ -157,8 +157,8 @@ core_geojson_table <- function(source, skip_damaged) {
     .Call(`_civicatlas_core_geojson_table`, source, skip_damaged)
 }
 
-core_geojson_shapes <- function(source, from, size, features, within, skip_damaged) {
-    .Call(`_civicatlas_core_geojson_shapes`, source, from, size, features, within, skip_damaged)
+core_geojson_shapes <- function(file, from, size, features, within, skip_damaged) {
+    .Call(`_civicatlas_core_geojson_shapes`, file, from, size, features, within, skip_damaged)
 }
 
 core_encode_geojson <- function(handles, store, columns, decimals, crs_name, form) {

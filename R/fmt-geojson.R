@@ -16,7 +16,7 @@ read_geojson <- function(source, query) {
   names <- names(table$columns) %||% character()
   wanted <- chosen_columns(query, names)
   rows <- rows_where(query, table$columns[where_columns(query, names)], length(table$rows))
-  shapes <- core(core_geojson_shapes(source$content, table$from[rows], table$size[rows], table$rows[rows], query$within, query$skip_damaged),
+  shapes <- core(core_geojson_shapes(table$file, table$from[rows], table$size[rows], table$rows[rows], query$within, query$skip_damaged),
                  source = source$name, call = query$call)
   rows <- rows[shapes$kept]
   report_notices(rbind(table$notices, shapes$notices), source$name)

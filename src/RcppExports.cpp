@@ -456,18 +456,18 @@ BEGIN_RCPP
 END_RCPP
 }
 // core_geojson_shapes
-List core_geojson_shapes(RObject source, NumericVector from, NumericVector size, IntegerVector features, Nullable<NumericVector> within, bool skip_damaged);
-RcppExport SEXP _civicatlas_core_geojson_shapes(SEXP sourceSEXP, SEXP fromSEXP, SEXP sizeSEXP, SEXP featuresSEXP, SEXP withinSEXP, SEXP skip_damagedSEXP) {
+List core_geojson_shapes(SEXP file, NumericVector from, NumericVector size, IntegerVector features, Nullable<NumericVector> within, bool skip_damaged);
+RcppExport SEXP _civicatlas_core_geojson_shapes(SEXP fileSEXP, SEXP fromSEXP, SEXP sizeSEXP, SEXP featuresSEXP, SEXP withinSEXP, SEXP skip_damagedSEXP) {
 BEGIN_RCPP
     Rcpp::RObject rcpp_result_gen;
     Rcpp::RNGScope rcpp_rngScope_gen;
-    Rcpp::traits::input_parameter< RObject >::type source(sourceSEXP);
+    Rcpp::traits::input_parameter< SEXP >::type file(fileSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type from(fromSEXP);
     Rcpp::traits::input_parameter< NumericVector >::type size(sizeSEXP);
     Rcpp::traits::input_parameter< IntegerVector >::type features(featuresSEXP);
     Rcpp::traits::input_parameter< Nullable<NumericVector> >::type within(withinSEXP);
     Rcpp::traits::input_parameter< bool >::type skip_damaged(skip_damagedSEXP);
-    rcpp_result_gen = Rcpp::wrap(core_geojson_shapes(source, from, size, features, within, skip_damaged));
+    rcpp_result_gen = Rcpp::wrap(core_geojson_shapes(file, from, size, features, within, skip_damaged));
     return rcpp_result_gen;
 END_RCPP
 }

@@ -195,35 +195,36 @@ List core_encode_dbase(List columns, int rows) {
 
 // [[Rcpp::export]]
 List core_geojson_table(RObject source, bool skip_damaged) {
-  SourceFile file(source);
-  GeojsonTable table = read_geojson_table(file.padded(), {}, skip_damaged);
+  const XPtr<SourceFile> file(new SourceFile(source));
+  GeojsonTable table = read_geojson_table(file->padded(), {}, skip_damaged);
   NumericVector from(table.geometries.size()), size(table.geometries.size());
   for (std::size_t i = 0; i < table.geometries.size(); ++i) {
     from[i] = static_cast<double>(table.geometries[i].from);
     size[i] = static_cast<double>(table.geometries[i].size);
   }
-  return List::create(_["columns"] = r_columns(table.columns), _["from"] = from, _["size"] = size,
+  return List::create(_["file"] = file, _["columns"] = r_columns(table.columns), _["from"] = from, _["size"] = size,
                       _["rows"] = r_vector(table.rows), _["features"] = static_cast<double>(table.features),
                       _["crs_name"] = table.crs_name, _["notices"] = r_notices(table.notices));
 }
 
 // [[Rcpp::export]]
-List core_geojson_shapes(RObject source, NumericVector from, NumericVector size, IntegerVector features,
+List core_geojson_shapes(SEXP file, NumericVector from, NumericVector size, IntegerVector features,
                          Nullable<NumericVector> within, bool skip_damaged) {
-  SourceFile file(source);
   std::vector<GeometryPlace> places(static_cast<std::size_t>(from.size()));
   for (std::size_t i = 0; i < places.size(); ++i)
     places[i] = {static_cast<std::size_t>(from[i]), static_cast<std::size_t>(size[i])};
+  XPtr<SourceFile> open(file);
   GeojsonShapes shapes =
-      read_geojson_shapes(file.padded(), places, std::span<const int>(features.begin(), places.size()),
+      read_geojson_shapes(open->padded(), places, std::span<const int>(features.begin(), places.size()),
                           optional_box(within), NA_INTEGER, skip_damaged);
+  open.release();  // its bytes, which the garbage collector does not count
   std::vector<StoreView> views;
   for (const StoreBuffer& store : shapes.stores) views.push_back(store.view());
   RStore out(count_all(views));
   concatenate(views, out.target);
   for (int& row : shapes.kept) ++row;
-  return List::create(_["store"] = out.list, _["handles"] = r_vector(shapes.handles),
-                      _["kept"] = r_vector(shapes.kept), _["notices"] = r_notices(shapes.notices));
+  return List::create(_["store"] = out.list, _["handles"] = r_vector(shapes.handles), _["kept"] = r_vector(shapes.kept),
+                      _["notices"] = r_notices(shapes.notices));
 }
 
 // [[Rcpp::export]]
