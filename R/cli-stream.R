@@ -47,13 +47,24 @@ stream_header <- function(line) {
 
 step_of_history <- function(step) {
   list(verb = as.character(step$verb), call = as.character(step$call), rows_in = as.integer(step$rows_in %||% NA), rows_out = as.integer(step$rows_out %||% NA),
-       note = as.character(step$note %||% NA), seconds = as.double(step$seconds %||% NA), account = account_of_stream(step$account), stale = NULL)
+       note = as.character(step$note %||% NA), seconds = as.double(step$seconds %||% NA), account = account_of_stream(step$account),
+       stale = stale_of_stream(step$stale))
 }
 
 account_of_stream <- function(entries) {
   text <- function(value) as.character(value %||% NA)[1]
   number <- function(value) if (is.numeric(value)) as.double(value[1]) else NA_real_
   lapply(Filter(is.list, entries), function(entry) list(count = number(entry$count), of = text(entry$of), what = text(entry$what), fate = text(entry$fate)))
+}
+
+# Columns that held measures before shapes changed, of which the units are known.
+stale_of_stream <- function(columns) {
+  known <- function(held) {
+    if (!is.list(held) || !rlang::is_string(held$measure, names(units_of_columns))) return(FALSE)
+    unit <- if (is.null(held$ellipsoidal)) "coordinate units" else if (rlang::is_bool(held$ellipsoidal)) names(units_of_columns[[held$measure]])
+    rlang::is_string(held$unit, unit)
+  }
+  if (is.list(columns)) Filter(known, columns)
 }
 
 empty_layer <- function(about) {
@@ -83,7 +94,7 @@ write_stream <- function(x, con = pipe_out()) {
   columns <- writable_columns(x, NULL, keep = character())
   kinds <- vapply(as.list(attribute_table(x)), kind_of_column, "")
   about <- list(version = 1L, crs = if (!is.null(crs)) if (is.na(crs$code)) crs_text(crs, "wkt2") else crs$code, columns = as.list(kinds),
-                history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), c("stale", "code", "given", "state", "change"))]))
+                history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), c("code", "given", "state", "change"))]))
   line <- write_json(list(civicatlas = about))
   encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), columns, -1L, "", "lines"))
   on.exit(close(con))

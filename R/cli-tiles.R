@@ -13,5 +13,6 @@ register_operation("tile", function() {
     if (!o$json) cat(format(tiled), sep = "\n")
     crs <- if (is_spatial_frame(tiled$prototype)) crs_data(crs_of(tiled))
     structure(list(folder = o$folder, rows = rows_in(tiled$source), tiles = tiles_in(tiled$source), crs = crs), class = "shown_already")
-  }, about = "put a layer that may be larger than memory into a folder of tiles: GeoParquet files on which other commands work one by one, or with --daemons")
+  }, says = c(tile_up = ""),
+  about = "put a layer that may be larger than memory into a folder of tiles: GeoParquet files on which other commands work one by one, or with --daemons")
 })

@@ -189,7 +189,7 @@ register_operation("run", function() {
     if (!is.null(o$report)) atlas_report(run, o$report, replace = TRUE)
     if (!o$json) print(run)
     structure(list(title = run$title, inputs = run$inputs, steps = run$steps, outputs = as.list(run$outputs)), class = "shown_already")
-  })
+  }, says = c(run_workflow = "", check_workflow = "--check", forget_runs = "--forget"))
 })
 
 # What --set and --set-file give, the first before the second.

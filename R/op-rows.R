@@ -89,6 +89,13 @@ register_operation("join-table", function() {
   ), "civicatlas join-table wards.shp heat.csv hot-wards.shp --by ward_id", verb = "join_table")
 })
 
+register_operation("unmatched-keys", function() {
+  new_operation("Rows and columns", "list the keys of a layer and a table that have no partner, with the nearest", c("LAYER", "TABLE", "[OUTPUT]"), list(
+    new_option("by", "keys", "column of both, or left=right, several separated by commas", required = TRUE),
+    new_option("ignore-case", "flag", "keys that differ in case alone are the same")
+  ), "civicatlas unmatched-keys wards.shp heat.csv --by ward_id", verb = "unmatched_keys")
+})
+
 register_operation("rates", function() {
   new_operation("Rows and columns", "add a rate of two columns, with those of small bases told", c("LAYER", "OUTPUT"), list(
     new_option("count", "column", "column of what is counted", required = TRUE),

@@ -76,6 +76,9 @@ register_plain_operation("centroid", "Shapes", "the centre of mass of each shape
 register_plain_operation("inner-point", "Shapes", "a point that lies well within each shape", "inner_point_of")
 register_plain_operation("parts", "Shapes", "a row for each part of each shape", "parts_of")
 register_plain_operation("boundary", "Shapes", "the borders of shapes as lines", "boundary_of")
+register_plain_operation("outer-ring", "Shapes", "polygons without their holes", "outer_ring_of")
+register_plain_operation("cut-at-antimeridian", "Shapes", "bring longitudes to -180 to 180, with shapes cut where they cross", "cut_at_antimeridian")
+register_plain_operation("refresh-measures", "Shapes", "measure anew what was measured before shapes changed, in a pipe or batch", "refresh_measures")
 register_plain_operation("flatten", "Shapes", "cut shapes that overlap into pieces that do not", "flatten_layer")
 
 # --- what is wrong with shapes ---------------------------------------------------------------------------------------------

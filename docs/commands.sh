@@ -73,6 +73,12 @@ civicatlas slivers pieces.gpkg slivers.gpkg --narrower-than 30
 civicatlas close-gaps "$data/districts.shp" sealed.shp --tolerance 15
 civicatlas absorb pieces.gpkg whole.gpkg --narrower-than 30
 
+civicatlas outer-ring "$data/districts.shp" outer.gpkg
+civicatlas cut-at-antimeridian "$data/rooms.geojson" cut.gpkg
+civicatlas measure "$data/wards.shp" - --area ha | civicatlas buffer - - --distance 10 |
+  civicatlas refresh-measures - anew.gpkg
+civicatlas unmatched-keys "$data/wards.shp" "$data/heat.csv" --by ward_id
+
 # Statistics
 civicatlas neighbours "$data/wards.shp"
 civicatlas autocorrelation "$data/wards.shp" --fill "over_65 / residents"

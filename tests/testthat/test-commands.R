@@ -239,6 +239,7 @@ test_that("messages name commands and options", {
 test_that("options have the names and defaults of R's arguments, but where they are listed here", {
   shared <- c("layer", "where", "within", "encoding", "from", "match-crs", "replace", "append", "to-layer", "to-format", "decimals", "quiet", "json", "help", "daemons")
   own_words <- list(
+    tile = "skip-damaged", run = c("set", "set-file", "sweep", "check", "forget", "report", "script", "drawing"),
     convert = c("mend-numbers", "skip-damaged"), build = "as", keep = "layers", drop = "layers", rates = "name", classes = c("fill", "palette", "title"), join = c("nearest", "most-ties"), nearest = "distance",
     select = "others", pick = "lowest", summarise = c("with", "compute"), distances = c("names", "other-names"), "cross-table" = c("column", "other-column"),
     flows = c("from-column", "to-column", "with"), neighbours = "neighbours", autocorrelation = c("fill", "count", "distance", "unit"),

@@ -270,3 +270,28 @@ test_that("commands work tile by tile where their verbs do", {
   expect_match(run("simplify", tiles, file.path(folder, "s.gpkg"), "--tolerance", "10")$err, "in memory")
   expect_identical(run("neighbours", demo_file("wards.shp"), "--neighbours", "point")$code, 0L)
 })
+
+test_that("a pipe knows which measures are older than the shapes, and what it says of them is no trusted text", {
+  measured <- quiet(buffer_by(add_measures(read_layer(demo_file("wards.shp")), area = "ha"), 10))
+  file <- withr::local_tempfile(fileext = ".geojsonl")
+  civicatlas:::write_stream(measured, file(file, "wb"))
+  text <- readLines(file)
+  back <- function(lines) civicatlas:::read_stream_bytes(charToRaw(paste0(paste(lines, collapse = "\n"), "\n")), withr::local_tempfile(fileext = ".geojsonl"))
+  fresh <- quiet(refresh_measures(back(text)))
+  expect_equal(fresh$area_ha, area_of(measured, "ha"))
+  odd <- quiet(back(sub("\"unit\":\"ha\"", "\"unit\":\"system()\"", text, fixed = TRUE)))
+  expect_message(refresh_measures(odd), "no column held")
+})
+
+test_that("what messages advise on the command line is a command there", {
+  folder <- withr::local_tempdir()
+  out <- function(name) file.path(folder, name)
+  x <- spatial_frame(id = 1, geometry = shapes_from_wkt("POLYGON ((178 -2, 182 -2, 182 2, 178 2, 178 -2), (179 -1, 181 -1, 181 1, 179 1, 179 -1))", 4326))
+  quiet(write_layer(x, out("x.gpkg")))
+  expect_identical(run("cut-at-antimeridian", out("x.gpkg"), out("cut.gpkg"))$code, 0L)
+  expect_equal(area_of(quiet(read_layer(out("cut.gpkg")))), area_of(quiet(cut_at_antimeridian(x))))
+  expect_identical(run("outer-ring", out("x.gpkg"), out("outer.gpkg"))$code, 0L)
+  expect_identical(run("unmatched-keys", demo_file("wards.shp"), demo_file("heat.csv"), out("keys.csv"), "--by", "ward_id")$code, 0L)
+  wards <- read_layer(demo_file("wards.shp"))
+  expect_identical(quiet(read_layer(out("keys.csv")))$key, unmatched_keys(wards, quiet(read_layer(demo_file("heat.csv"))), "ward_id")$key)
+})

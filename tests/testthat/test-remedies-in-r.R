@@ -205,7 +205,7 @@ test_that("every file whose messages advise code is named here or in the tests o
   names(lines) <- list.files("../../R")
   advise <- vapply(lines, function(file) any(grepl("^(?!#).*\\bi = .*[{][.]code ", file, perl = TRUE)), NA)
   tested <- c(
-    "base-conditions.R", "data-antimeridian.R", "data-crs.R", "data-reproject.R", "fmt-geopackage-write.R", "fmt-shapefile.R", "io-source.R", "io-write.R",
+    "base-conditions.R", "base-core.R", "data-antimeridian.R", "data-crs.R", "data-reproject.R", "fmt-geopackage-write.R", "fmt-shapefile.R", "io-source.R", "io-write.R",
     "verb-distortion.R", "verb-join-table.R", "verb-join.R", "verb-measure.R", "verb-mend.R", "verb-overlay.R", "verb-regions.R", "verb-slivers.R",
     "verb-summaries.R", "map-sheet.R", "verb-buffer.R", "fmt-table.R", "flow-history.R",
     "data-tiled.R", "io-tiles.R", "tile-verbs.R", "tile-layer.R", "stat-classes.R",  # these in test-tiles.R
