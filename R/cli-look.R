@@ -54,7 +54,7 @@ register_operation("explain", function() {
               ),
               "civicatlas explain rooms.geojson \"kind = 'library' OR kind = 'school' AND seats > 100\"", function(o) {
                 if (nrow(o$x) == 0) say("The layer has no rows.")
-                rlang::inject(explain_condition(o$x, o$condition, !!!o$layers))
+                rlang::inject(explain_condition(x = o$x, where = o$condition, !!!o$layers))
               })
 })
 

@@ -168,7 +168,7 @@ code_of_verb <- function(known) {
   y <- known$layers$other[[1]]
   if (isTRUE(values$match_crs) && !is.null(y)) y <- rlang::call2("reproject_to", y, x)
   layers <- Filter(Negate(is.null), list(x = x, y = y, table = known$layers$table[[1]]))
-  call_of_operation(record, c(values, list(condition = known$condition)), layers, list(), code_for_script(known$symbols))
+  call_of_operation(record, c(values, list(condition = known$condition)), layers, code_for_script(known$symbols))
 }
 
 chosen_rows_code <- function(x, values) {

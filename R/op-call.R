@@ -4,10 +4,10 @@
 result_of <- function(record, o) {
   if (!is.null(record$settle)) o <- record$settle(o, o$x)
   if (!is.null(record$run)) return(record$run(o))
-  layers <- c(Filter(Negate(is.null), o[c("x", "y", "table")]), stats::setNames(as.list(o$layers), names_of_layers(o)))
-  code <- call_of_operation(record, o, lapply(stats::setNames(nm = setdiff(names(layers), names_of_layers(o))), as.name),
-                            lapply(names_of_layers(o), as.name), code_for_run(o))
-  found <- eval(code, list2env(layers, parent = topenv()))
+  single <- Filter(Negate(is.null), o[c("x", "y", "table")])
+  many <- stats::setNames(as.list(o$layers), variables_of_layers(o$layers))
+  code <- call_of_operation(record, o, lapply(stats::setNames(nm = names(single)), as.name), code_for_run(o))
+  found <- eval(code, list2env(c(single, many), parent = topenv()))
   if (is.null(record$finish)) found else record$finish(found, o)
 }
 
@@ -15,18 +15,19 @@ result_of <- function(record, o) {
 more_is_left <- function(...) rlang::abort("more is left than a call", class = "civicatlas_residual")
 
 # Variables for layers of which there are many, by the names that these have.
-names_of_layers <- function(o) stats::setNames(sprintf("layer%d", seq_along(o$layers)), names(o$layers))
+variables_of_layers <- function(layers) stats::setNames(sprintf("layer%d", seq_along(layers)), names(layers))
 
-# `o`: options by name; `layers`: codes by x, y and table; `many`: codes of LAYERS; `coded(option, value)`: the code of an option.
-call_of_operation <- function(record, o, layers, many, coded) {
+# `o`: options by name; `layers`: codes by x, y and table; `coded(option, value)`: the code of an option.
+call_of_operation <- function(record, o, layers, coded) {
   named <- stats::setNames(record$options, in_r(names(record$options)))
   named <- named[intersect(names(named), names(Filter(Negate(is.null), o)))]
   codes <- Map(function(option, name) coded(option, o[[name]]), named, names(named))
   codes <- Filter(Negate(is.null), codes)
-  if (!is.null(record$code)) return(record$code(c(layers, list(layers = many), codes)))
+  if (!is.null(record$code)) return(record$code(c(layers, codes)))
   verb <- chosen_verb(record$verb, names(codes))
   argument <- vapply(named[names(codes)], function(option) unname(option$argument[verb]), "")
   inputs <- c(layers$x, layers$y, layers$table, if ("CONDITION" %in% record$role) coded(list(type = "condition", name = "condition"), o$condition))
+  names(inputs) <- names(formals(function_of(verb)))[seq_along(inputs)]  # so that a layer named "w" is no "where"
   dots <- unlist(unname(codes[argument %in% "..."]), recursive = FALSE)
   rest <- codes[!is.na(argument) & !argument %in% c("...", "result")]
   names(rest) <- argument[names(rest)]
@@ -39,7 +40,7 @@ chosen_verb <- function(verbs, given) {
   if (length(by_option)) by_option[[1]] else verbs[[1]]
 }
 
-# A call without arguments that are the function's defaults, and without the names of the first two.
+# A call without arguments that are the function's defaults, and without the names of the first two, unless R would take another name for theirs.
 call_of <- function(verb, args) {
   fun <- function_of(verb)
   whole <- as.list(match.call(fun, rlang::call2("f", !!!args)))[-1]
@@ -47,7 +48,8 @@ call_of <- function(verb, args) {
   is_default <- vapply(names(whole), function(arg) arg %in% names(formals) && same_value(whole[[arg]], formals[[arg]]), NA)
   whole <- whole[!is_default]
   plain <- names(whole) %in% utils::head(names(formals), 2) & !vapply(whole, is.logical, NA)
-  names(whole)[plain] <- ""
+  begins <- function(name) nzchar(name) && any(startsWith(names(formals), name))
+  if (!any(vapply(setdiff(names(whole), names(formals)), begins, NA))) names(whole)[plain] <- ""
   rlang::call2(str2lang(verb), !!!whole)
 }
 
@@ -74,7 +76,7 @@ code_for_run <- function(o) {
       expressions = if (option$argument[[1]] %in% "result") function(code) rlang::call2("computed", code, value, option$name)
                     else expressions_option(value, option$name, layer_of(option), option$use),
       expression = expression_option(value, option$name, layer_of(option)),
-      layer = , layers = value,
+      layers = lapply(variables_of_layers(value), as.name),
       plain_code(option, value)
     )
   }

@@ -25,7 +25,7 @@ operation_record <- function(name) {
 # * `options`: see new_option(). Those for reading and writing are added where they are needed, and all are named in the record.
 # * What is done, one of
 #   - `verb`: the name of a function, or of several, of which one with a name is taken where the option of that name is given;
-#   - `code(a)`: the R code of a call, of the codes of layers (`x`, `y`, `table`, `layers`) and of the options that are given, by name;
+#   - `code(a)`: the R code of a call, of the codes of layers (`x`, `y`, `table`) and of the options that are given, by name;
 #   - `run(o)`: anything else. `o` has the options by name, layers as `x`, `y` and `layers`, and other arguments by their names in lower case.
 #   The value is a layer or table, which is written or shown, or anything else that prints.
 # * `settle(o, x)` completes the options before that, `finish(found, o)` changes the value after it.

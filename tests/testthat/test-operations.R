@@ -258,6 +258,20 @@ test_that("a layer that is not given is told by the verb", {
   expect_match(conditionMessage(rlang::catch_cnd(buffer_by(), "civicatlas_error_argument")), "`x` is missing")
 })
 
+test_that("layers that a condition names may have any name", {
+  out <- withr::local_tempfile(fileext = ".gpkg")
+  wards <- withr::local_tempfile(fileext = ".gpkg")
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  quiet(write_layer(reproject_to(read_layer(demo_file("wards.shp")), rooms), wards))
+  for (name in c("w", "wh", "cr", "wards")) {
+    condition <- sprintf("S_INTERSECTS(geometry, %s)", name)
+    told <- run("keep", demo_file("rooms.geojson"), condition, out, "--layers", paste0(name, "=", wards), "--replace")
+    expect_identical(told$code, 0L, info = told$err)
+    expect_identical(quiet(read_layer(out))$room_id, quiet(keep_where(rooms, read_layer(wards)))$room_id)
+    expect_identical(run("explain", demo_file("rooms.geojson"), condition, "--layers", paste0(name, "=", wards))$code, 0L)
+  }
+})
+
 test_that("commands work tile by tile where their verbs do", {
   folder <- withr::local_tempdir()
   tiles <- file.path(folder, "tiles")
