@@ -294,7 +294,8 @@ test_that("a pipe knows which measures are older than the shapes, and what it sa
   fresh <- quiet(refresh_measures(back(text)))
   expect_equal(fresh$area_ha, area_of(measured, "ha"))
   odd <- quiet(back(sub("\"unit\":\"ha\"", "\"unit\":\"system()\"", text, fixed = TRUE)))
-  expect_message(refresh_measures(odd), "no column held")
+  expect_identical(civicatlas:::stale_columns(odd), list())
+  expect_identical(quiet(refresh_measures(odd))$area_ha, measured$area_ha)
 })
 
 test_that("what messages advise on the command line is a command there", {
@@ -303,7 +304,7 @@ test_that("what messages advise on the command line is a command there", {
   x <- spatial_frame(id = 1, geometry = shapes_from_wkt("POLYGON ((178 -2, 182 -2, 182 2, 178 2, 178 -2), (179 -1, 181 -1, 181 1, 179 1, 179 -1))", 4326))
   quiet(write_layer(x, out("x.gpkg")))
   expect_identical(run("cut-at-antimeridian", out("x.gpkg"), out("cut.gpkg"))$code, 0L)
-  expect_equal(area_of(quiet(read_layer(out("cut.gpkg")))), area_of(quiet(cut_at_antimeridian(x))))
+  expect_equal(area_of(quiet(read_layer(out("cut.gpkg")))), area_of(x), tolerance = 1e-3)  # edges along parallels are cut into shorter ones
   expect_identical(run("outer-ring", out("x.gpkg"), out("outer.gpkg"))$code, 0L)
   expect_identical(run("unmatched-keys", demo_file("wards.shp"), demo_file("heat.csv"), out("keys.csv"), "--by", "ward_id")$code, 0L)
   wards <- read_layer(demo_file("wards.shp"))

@@ -448,6 +448,20 @@ bool put_side_by_side(std::vector<Piece>& pieces) {
   return moved;
 }
 
+// Shells counter-clockwise and holes clockwise, however they were written: what is cut goes by the sides of rings.
+void orient(std::vector<Piece>& pieces) {
+  for (Piece& piece : pieces) {
+    if (piece.kind != ShapeKind::polygon) continue;
+    for (Chain& ring : piece.rings) {
+      double twice = 0;
+      for (std::size_t i = 1; i < ring.size(); ++i)
+        twice += (ring[i - 1].x - ring[0].x) * (ring[i].y - ring[0].y) -
+                 (ring[i].x - ring[0].x) * (ring[i - 1].y - ring[0].y);
+      if ((twice < 0) == (&ring == &piece.rings[0])) std::reverse(ring.begin(), ring.end());
+    }
+  }
+}
+
 }  // namespace
 
 bool crosses_antimeridian(const StoreView& store, int shape) {
@@ -505,7 +519,8 @@ AntimeridianCut cut_at_antimeridian(const ShapeRows& rows, int missing) {
     }
     if (crosses_antimeridian(rows.store, shape)) {
       bool around_pole = false;
-      const std::vector<Piece> unwound = unwound_pieces(rows.store, shape, around_pole);
+      std::vector<Piece> unwound = unwound_pieces(rows.store, shape, around_pole);
+      orient(unwound);
       ++(around_pole ? out.around_pole : out.cut);
       write_shape(rows.store.types[shape], cut_all(unwound), builder);
     } else {
