@@ -39,7 +39,7 @@ code_in_words_each <- function(code) {
 
 # The option that an argument of a verb is; one without a name is among the dots.
 option_of_argument <- function(argument, record, verb) {
-  arguments <- vapply(record$options, function(option) option$argument[verb] %|% NA_character_, "")
+  arguments <- arguments_of(record$options, verb)
   known <- names(record$options)[arguments %in% if (nzchar(argument)) argument else "..."]
   if (length(known)) paste0("--", known[1]) else option_in_words(if (nzchar(argument)) argument else "...")
 }

@@ -156,7 +156,7 @@ selections_of_call <- function(code, verb, options) {
 # Where the arguments of a verb stand in its command: `roles` (layers) and `options` by argument.
 places_of_arguments <- function(record, verb) {
   roles <- ascii_lower(setdiff(record$role, c("OUTPUT", "CONDITION")))
-  arguments <- vapply(record$options, function(option) option$argument[verb] %|% NA_character_, "")
+  arguments <- arguments_of(record$options, verb)
   arguments <- arguments[!is.na(arguments) & !arguments %in% c("...", "result")]
   list(roles = stats::setNames(as.list(roles), names(formals(function_of(verb)))[seq_along(roles)]),
        options = as.list(stats::setNames(names(arguments), arguments)))

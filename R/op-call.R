@@ -25,7 +25,7 @@ call_of_operation <- function(record, o, layers, coded) {
   codes <- Filter(Negate(is.null), codes)
   if (!is.null(record$code)) return(record$code(c(layers, codes)))
   verb <- chosen_verb(record$verb, names(codes))
-  argument <- vapply(named[names(codes)], function(option) unname(option$argument[verb]), "")
+  argument <- arguments_of(named[names(codes)], verb)
   inputs <- c(layers$x, layers$y, layers$table, if ("CONDITION" %in% record$role) coded(list(type = "condition", name = "condition"), o$condition))
   names(inputs) <- names(formals(function_of(verb)))[seq_along(inputs)]  # so that a layer named "w" is no "where"
   dots <- unlist(unname(codes[argument %in% "..."]), recursive = FALSE)
@@ -91,12 +91,12 @@ columns_of_option <- function(option, value) {
 plain_code <- function(option, value) {
   switch(option$type,
     flag = if (value) option$sets,
-    column = if (option$quoted) value else as.name(value),
+    column = as.name(value),
     columns = code_of_columns(option, column_list(value)),
     distance = if (is.na(suppressWarnings(as.double(value)))) as.name(value) else as.double(value),
     renames = lapply(named_values(value, option$name), as.name),
     keys = code_of_keys(keys_of_text(value)),
-    file = if (option$quoted) column_list(value) else value,
+    file = column_list(value),
     value
   )
 }

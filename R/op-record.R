@@ -54,11 +54,10 @@ options_by_name <- function(options) stats::setNames(options, vapply(options, `[
 # * `argument`: what it is of the verb's arguments where the names differ, by the name of the verb where there are several; "..." is put among the dots,
 #   "result" is computed from what the verb gave, NA is none.
 # * `sets`: what a flag that is set gives the argument.
-# * `of`: the layer whose columns it names, "x", "y" or "table"; `use`: "group" for summaries; `quoted`: columns are handed over as texts.
-new_option <- function(name, type, help, default = NULL, values = NULL, required = FALSE, argument = NULL, sets = TRUE, of = "x", use = "row", quoted = FALSE,
-                       least = -Inf) {
+# * `of`: the layer whose columns it names, "x", "y" or "table"; `use`: "group" for summaries; `least`: of whole numbers.
+new_option <- function(name, type, help, default = NULL, values = NULL, required = FALSE, argument = NULL, sets = TRUE, of = "x", use = "row", least = -Inf) {
   list(name = name, type = type, help = help, default = if (type == "flag") FALSE else default, values = values, required = required, argument = argument,
-       sets = sets, of = of, use = use, quoted = quoted, least = least)
+       sets = sets, of = of, use = use, least = least)
 }
 
 # The name of an option as a variable.
@@ -75,6 +74,9 @@ with_argument <- function(option, verbs) {
   if (option$required && !is.null(verbs) && all(is.na(option$argument))) stop("no verb takes --", option$name)
   option
 }
+
+# Of some options, what each is of a verb's arguments; NA for none.
+arguments_of <- function(options, verb) vapply(options, function(option) option$argument[verb] %|% NA_character_, "")
 
 # A function by its name, of this package or with the name of another before it.
 function_of <- function(name) if (grepl("::", name, fixed = TRUE)) eval(str2lang(name)) else get(name, envir = topenv())

@@ -4,7 +4,7 @@ register_operation("reproject", function() {
   new_operation("CRS", "put a layer on another CRS", c("LAYER", "OUTPUT"), list(
     new_option("crs", "crs", "code, .prj file or well-known text to reproject to", required = TRUE),
     new_option("tolerance", "number", "add vertices so that edges keep this close to their curve, in units of the target"),
-    new_option("grids", "file", "NTv2 grid files or folders of them, separated by commas", quoted = TRUE),
+    new_option("grids", "file", "NTv2 grid files or folders of them, separated by commas"),
     new_option("steps", "flag", "show the steps and their stated accuracy")
   ), "civicatlas reproject rooms.geojson rooms.shp --crs EPSG:32757", verb = "reproject_to")
 })

@@ -1,14 +1,5 @@
 # The grammar of the command line, batches and pipes; and every command once, as docs/commands.sh has them.
 
-run <- function(...) {
-  err <- character()
-  out <- utils::capture.output(code <- withCallingHandlers(run_command_line(c(...)), message = function(m) {
-    err <<- c(err, conditionMessage(m))
-    rlang::cnd_muffle(m)
-  }))
-  list(code = code, out = paste(out, collapse = "\n"), err = paste(err, collapse = ""))
-}
-
 quietly_read <- function(path) suppressWarnings(read_layer(path))
 
 parsed <- function(command, ...) civicatlas:::parse_arguments(civicatlas:::operation_record(command), c(...))

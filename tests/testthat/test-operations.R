@@ -1,14 +1,5 @@
 # An operation is one record; every door does with it what the others do.
 
-run <- function(...) {
-  err <- character()
-  out <- utils::capture.output(code <- withCallingHandlers(run_command_line(c(...)), message = function(m) {
-    err <<- c(err, conditionMessage(m))
-    rlang::cnd_muffle(m)
-  }))
-  list(code = code, out = paste(out, collapse = "\n"), err = paste(err, collapse = ""))
-}
-
 quiet <- function(expr) suppressWarnings(suppressMessages(expr))
 
 workflow_file <- function(lines, env = rlang::caller_env()) {
