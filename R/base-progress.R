@@ -32,7 +32,7 @@ shows_progress <- function() !isTRUE(getOption("civicatlas.quiet")) && cli::is_d
 new_progress <- function(label, env = rlang::caller_env()) {
   if (!shows_progress()) return(function(done) invisible())
   old <- options(cli.progress_show_after = 1)
-  id <- cli::cli_progress_bar(label, total = 1000, .envir = env, clear = TRUE)
+  id <- cli::cli_progress_bar(label, total = 1000, .envir = env, clear = TRUE, auto_terminate = FALSE)  # steps reach the end one after the other
   options(old)
   function(done) cli::cli_progress_update(set = min(1000, round(1000 * (done %||% 0))), id = id, .envir = env)
 }
