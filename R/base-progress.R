@@ -28,11 +28,18 @@ verb_of <- function(call) {
 
 shows_progress <- function() !isTRUE(getOption("civicatlas.quiet")) && cli::is_dynamic_tty()
 
-# A function that takes the fraction done, or NULL where it is not known.
+# A function that takes the fraction done, or NULL where it is not known. The bar goes with the frame `env`, and is no other's: bars of the same
+# frame would end each other.
 new_progress <- function(label, env = rlang::caller_env()) {
   if (!shows_progress()) return(function(done) invisible())
   old <- options(cli.progress_show_after = 1)
-  id <- cli::cli_progress_bar(label, total = 1000, .envir = env, clear = TRUE, auto_terminate = FALSE)  # steps reach the end one after the other
-  options(old)
-  function(done) cli::cli_progress_update(set = min(1000, round(1000 * (done %||% 0))), id = id, .envir = env)
+  on.exit(options(old))
+  bar <- rlang::env()
+  id <- displayed(cli::cli_progress_bar(label, total = 1000, clear = TRUE, auto_terminate = FALSE, current = FALSE, .auto_close = FALSE, .envir = bar))
+  end <- function() displayed(cli::cli_progress_done(id, .envir = bar))
+  do.call(on.exit, list(as.call(list(end)), add = TRUE), envir = env)
+  function(done) displayed(cli::cli_progress_update(set = min(1000, round(1000 * (done %||% 0))), id = id, .envir = bar))
 }
+
+# A display that fails does not end the work.
+displayed <- function(expr) tryCatch(expr, error = function(e) NULL)

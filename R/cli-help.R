@@ -2,28 +2,36 @@
 
 overview <- function() {
   records <- lapply(operation_names(), operation_record)
-  width <- max(nchar(operation_names()))
-  groups <- operation_groups
-  lines <- unlist(lapply(groups, function(group) {
+  c("usage: civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]", "", unlist(lapply(operation_groups, function(group) {
     own <- Filter(function(record) record$group == group, records)
-    c(paste0(group, ":"), vapply(own, function(record) paste0("  ", formatC(record$name, width = -width), "  ", record$summary), ""), "")
-  }))
-  paste0("usage: civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]\n\n", paste(lines, collapse = "\n"),
-         "\ncivicatlas help COMMAND tells more, with an example. Every command has --quiet, and --json for machine-readable output.\n")
+    c(paste0(group, ":"), vapply(own, function(record) paste0("\t", record$name, "\t", record$summary), ""), "")
+  })), "`civicatlas help COMMAND` tells more, with an example, and `civicatlas help expressions` what conditions and expressions may hold.",
+    "Every command has --quiet, and --json for machine-readable output.")
 }
 
 command_help <- function(command) {
   own <- Filter(function(option) option$name != "help", command$options)
-  left <- paste0("  --", vapply(own, option_in_help, ""))
-  width <- min(34, max(nchar(left)))
-  wrapped <- Map(function(left, option) {
-    text <- strwrap(option_text(option), 100 - width - 2)
-    starts <- if (nchar(left) <= width) formatC(left, width = -width) else paste0(left, "\n", strrep(" ", width))
-    paste(c(paste0(starts, "  ", text[1]), paste0(strrep(" ", width + 2), text[-1], recycle0 = TRUE)), collapse = "\n")
-  }, left, own)
-  paste0("usage: civicatlas ", command$name, " ", paste(command$takes, collapse = " "), " [OPTIONS]\n\n",
-         paste(strwrap(capital(command$about), 100), collapse = "\n"),
-         ".\n\n", paste(wrapped, collapse = "\n"), "\n\nExample:\n  ", command$example, "\n")
+  c(paste0("usage: civicatlas ", command$name, " ", paste(command$takes, collapse = " "), " [OPTIONS]"), "",
+    paste0(capital(command$about), "."), "",
+    vapply(own, function(option) paste0("\t--", option_in_help(option), "\t", option_text(option)), ""), "",
+    "Example:", paste0("  ", strsplit(command$example, "\n", fixed = TRUE)[[1]]))
+}
+
+# The texts that the tool answers with before anything is loaded, each after what asks for it (see inst/cli/door.R).
+texts_of_help <- function() {
+  commands <- stats::setNames(lapply(operation_names(), function(name) command_help(operation_record(name))), paste("help", operation_names()))
+  texts <- c(list(help = overview(), formats = formats_in_lines(), `help expressions` = words_in_lines()), commands)
+  paste0("\f", names(texts), "\n", vapply(texts, paste, "", collapse = "\n"))
+}
+
+# Help as the terminal shows it.
+show_help <- function(lines) cat(door()$laid_out(lines, door()$terminal_width()), sep = "\n")
+
+# What the tool has before the package is loaded.
+door <- function() {
+  functions <- rlang::env(baseenv())
+  sys.source(system.file("cli", "door.R", package = "civicatlas"), functions)
+  functions
 }
 
 capital <- function(text) paste0(ascii_upper(substr(text, 1, 1)), substring(text, 2))

@@ -20,8 +20,21 @@ register_operation("layers", function() {
 })
 
 register_operation("formats", function() {
-  new_operation("Look", "list the formats that are read and written", character(), list(), "civicatlas formats", function(o) layer_formats())
+  new_operation("Look", "list the formats that are read and written", character(), list(), "civicatlas formats", formats_command)
 })
+
+formats_command <- function(o) {
+  if (!o$json) show_help(formats_in_lines())
+  structure(layer_formats(), class = c("shown_already", class(layer_formats())))
+}
+
+formats_in_lines <- function() {
+  formats <- layer_formats()
+  can <- function(has, words) ifelse(has, paste0(words, ", "), "")
+  c("Formats that are read and written:", "",
+    paste0("\t", formats$format, "\t", formats$endings, ": ", ifelse(formats$written, "read and written, ", "read, "), can(formats$layers, "of many layers"),
+           can(formats$append, "rows can be added"), can(formats$tables, "tables too"), "CRS ", formats$crs, "; ", formats$standard))
+}
 
 register_operation("show", function() {
   new_operation("Look", "show one row: its columns and its shape as well-known text", "LAYER", list(

@@ -11,16 +11,48 @@ run_command_line <- function(args) {
   tryCatch(run_arguments(args), error = function(e) if (is_reader_gone(e)) 0L else rlang::cnd_signal(e))
 }
 
+# What `civicatlas` does with what was typed: arguments are bytes of the locale, or UTF-8 where the locale holds less.
+run_tool <- function(args) {
+  for (package in c("methods", "datasets", "utils", "grDevices", "graphics", "stats")) attachNamespace(package)
+  args <- tryCatch(settled_texts(args), civicatlas_error = function(e) {
+    message("civicatlas: ", conditionMessage(e))
+    NULL
+  })
+  if (is.null(args)) 2L else run_command_line(args)
+}
+
+# Texts in UTF-8. In a locale that has ASCII alone (cron's, as a rule) this process and those that it starts take one that has all.
+settled_texts <- function(texts) {
+  if (l10n_info()$`UTF-8`) return(texts)
+  if (Sys.getlocale("LC_CTYPE") %in% c("C", "POSIX")) {
+    for (locale in c("C.UTF-8", "C.utf8", "en_US.UTF-8", "UTF-8")) {
+      if (nzchar(suppressWarnings(Sys.setlocale("LC_CTYPE", locale)))) {
+        if (nzchar(Sys.getenv("LC_ALL"))) Sys.setenv(LC_ALL = locale) else Sys.setenv(LC_CTYPE = locale)
+        Encoding(texts) <- "UTF-8"
+        return(texts)
+      }
+    }
+    if (any(grepl("[^ -~]", texts, useBytes = TRUE))) {
+      wrong_usage("the locale holds ASCII alone, and there is none of UTF-8 here: set LC_ALL to one that `locale -a` lists")
+    }
+  }
+  enc2utf8(texts)
+}
+
 # Whoever read the output, as `head` does, wants no more of it.
 is_reader_gone <- function(e) grepl("SIGPIPE", conditionMessage(e), fixed = TRUE)
 
 run_arguments <- function(args) {
   if (!length(args) || args[1] %in% c("--help", "-h") || identical(args, "help")) {
-    cat(overview())
+    show_help(overview())
     return(if (length(args)) 0L else 2L)
   }
   if (args[1] == "--version") {
     cat("civicatlas ", format(utils::packageVersion("civicatlas")), "\n", sep = "")
+    return(0L)
+  }
+  if (identical(args, c("help", "expressions"))) {
+    show_help(words_in_lines())
     return(0L)
   }
   if (args[1] == "help") args <- c(args[2], "--help")
@@ -34,7 +66,7 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
   said$command <- without_secrets(paste(c("civicatlas", vapply(args, shell_word, "")), collapse = " "))  # as histories have it
   on.exit(said$command <- NULL)
   if (isTRUE(parsed$options$help)) {
-    cat(command_help(command))
+    show_help(command_help(command))
     return(invisible(NULL))
   }
   check_texts(command, parsed)

@@ -39,6 +39,20 @@ foreign_words <- c(
   "as.numeric" = "Write: number(text)", nchar = "Write: characters(text)", between = "Write: column BETWEEN 1 AND 5"
 )
 
+# The list as lines of help, by what a word is of.
+words_in_lines <- function() {
+  about <- c(row = "Of a row:", shape = "Of a row's shape:", group = "Of many rows (summaries):")
+  lines <- unlist(lapply(names(about), function(use) {
+    own <- Filter(function(word) word$use == use, as.list(words)[sort(names(words))])
+    said <- strsplit(vapply(own, `[[`, "", "help"), "(?<=[)]): ", perl = TRUE)
+    c(about[[use]], vapply(said, function(parts) if (length(parts) == 2) paste0("\t", parts[1], "\t", parts[2]) else paste0("  ", sub("[.]$", "", parts)), ""), "")
+  }))
+  c("Conditions and expressions are CQL2 (OGC 21-065r2), with these functions.", "",
+    "Conditions:", "  = <> < <= > >=   AND OR NOT   IN ('a', 'b')   BETWEEN 1 AND 5   LIKE 'Ha%'   IS NULL",
+    "  S_INTERSECTS(geometry, POLYGON(...))   S_WITHIN   T_AFTER(date, DATE('2026-01-01'))", "",
+    "Expressions:", "  + - * / ^ and brackets   CASE WHEN condition THEN value ELSE value END   \"a column\"   'a text'   DATE('2026-11-29')", "", lines)
+}
+
 # --- of rows -------------------------------------------------------------------------------------------------------------
 
 register_word("upper", "row", "text", "text", function(x) rlang::expr(toupper(!!x)), "upper(text): in capitals.")
