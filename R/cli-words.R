@@ -15,7 +15,8 @@ command_in_words <- function(verb) {
 option_in_words <- function(argument) {
   names <- c(x = "LAYER", y = "OTHER", source = "LAYER", target = "OUTPUT", regions = "LAYER", features = "OTHER", "..." = "--with")
   argument <- sub("^[.](?=[a-z])", "", argument, perl = TRUE)
-  unname(ifelse(argument %in% names(names), names[argument], paste0("--", gsub("_", "-", argument, fixed = TRUE))))
+  words <- ifelse(argument %in% names(names), names[argument], paste0("--", gsub("_", "-", argument, fixed = TRUE)))
+  unname(ifelse(grepl(" ", argument, fixed = TRUE), argument, words))
 }
 
 # A call of a verb as a command, `name = value` as an option; anything else as it is.

@@ -6,9 +6,10 @@ words <- new.env(parent = emptyenv())
 # * `use`: "row" (a value for each), "shape" (of each row's shape) or "group" (one for many rows)
 # * `takes`: kinds of its arguments ("number", "text", "truth", "time", "any"), the last one for all that follow; `least` and `most` of them
 # * `gives`: the kind of its value, or "as given"
+# * `units()`: what a text that it takes first is one of
 # * `code(...)`: an R call, from the code of the arguments; of words on shapes the first is the shapes
-register_word <- function(name, use, takes, gives, code, help, least = length(takes), most = length(takes)) {
-  words[[name]] <- list(name = name, use = use, takes = takes, gives = gives, code = code, help = help, least = least, most = most)
+register_word <- function(name, use, takes, gives, code, help, least = length(takes), most = length(takes), units = NULL) {
+  words[[name]] <- list(name = name, use = use, takes = takes, gives = gives, code = code, help = help, least = least, most = most, units = units)
 }
 
 word_of <- function(name) words[[ascii_lower(name)]]
@@ -27,6 +28,20 @@ need_word <- function(tree, node, call) {
   given <- length(node$args)
   if (given < word$least || given > word$most) told(paste0(word$name, "() is given ", given, " values"), word$help)
   word
+}
+
+# All words of a tree, or of several by name: are they on the list, and are units of measures ones that there are?
+need_words <- function(tree, call) {
+  trees <- if (is.character(tree$kind)) list(tree) else tree
+  for (one in trees) {
+    whole <- with_text_of(one, tree)
+    for (node in nodes_where(whole, function(node) node$kind == "call")) {
+      word <- need_word(whole, node, call)
+      unit <- if (length(node$args) && node$args[[1]]$kind == "text") node$args[[1]]$value
+      if (!is.null(word$units) && !is.null(unit)) one_of(unit, word$units(), "unit", call = call)
+    }
+  }
+  invisible(tree)
 }
 
 # Functions of other languages that people write, and what says the same here.

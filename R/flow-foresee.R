@@ -19,7 +19,16 @@ foreseen_problems <- function(workflow, values, layers) {
       NULL
     }, error = foreseen_problem)
   }
+  answer <- workflow$answer
+  if (!is.null(run$results[[answer$of %||% ""]])) problems[["the answer"]] <- tryCatch(foreseen_answer(answer, run$results[[answer$of]]), error = foreseen_problem)
   problems
+}
+
+# Are the columns of the answer there?
+foreseen_answer <- function(answer, table) {
+  checked_quosure(parse_text(answer$value, "value", "expression", NULL), table, summaries = TRUE)
+  if (!is.null(answer$column)) need_column(table, answer$column, "column", call = NULL)
+  NULL
 }
 
 # Whether a step makes a column of each value that it meets: those of a few rows are not all.
@@ -27,10 +36,9 @@ has_columns_of_values <- function(command, options) command == "cross-table" || 
 
 foreseen_problem <- function(e) {
   if (!inherits(e, c("civicatlas_error_column", "civicatlas_error_crs_mismatch"))) return(NULL)
-  said <- strsplit(said_on_a_line(e), paste0(" ?", cli::symbol$info, " "))[[1]]
-  said[1] <- gsub(paste0(" ", cli::symbol$bullet, " "), ", ", sub(paste0("[.] ", cli::symbol$bullet), ":", said[1]), fixed = TRUE)
-  remedy <- if (inherits(e, "civicatlas_error_crs_mismatch")) "Write: match-crs: true." else paste(said[-1], collapse = " ")
-  list(problem = sub("[.]$", "", said[1]), remedy = remedy)
+  said <- problem_and_remedy(said_on_a_line(e))
+  if (inherits(e, "civicatlas_error_crs_mismatch")) said$remedy <- "Write: match-crs: true."
+  said
 }
 
 # A drawing is looked at for its columns alone.
@@ -47,6 +55,12 @@ foreseen_result <- function(step, options, condition, run) {
   })
 }
 
+# The item of a list that a message names, else the list.
+column_node <- function(node, said) {
+  named <- Filter(function(one) grepl(paste0("\"", one$value, "\""), said, fixed = TRUE), if (identical(node$kind, "list")) node$value)
+  if (length(named)) named[[1]] else node
+}
+
 # Before the steps of a run: once for the same steps on the same inputs.
 foresee_run <- function(run) {
   workflow <- run$workflow
@@ -56,7 +70,7 @@ foresee_run <- function(run) {
   problems <- foreseen_problems(workflow, run$values, layers)
   if (length(problems)) {
     lines <- vapply(names(problems), function(name) {
-      paste0(name, " (", workflow$steps[[name]]$command, "): ", problems[[name]]$problem, ". ", problems[[name]]$remedy)
+      paste0(name, if (!is.null(workflow$steps[[name]])) paste0(" (", workflow$steps[[name]]$command, ")"), ": ", problems[[name]]$problem, ". ", problems[[name]]$remedy)
     }, "")
     lines <- stats::setNames(escape(lines), rep("x", length(lines)))
     fail("workflow", c("{counted(length(problems), 'step')} would fail, and nothing was run:", lines), call = run$call)
@@ -68,19 +82,24 @@ foresee_run <- function(run) {
 tell_foreseen <- function(workflow, given, node, tell, call) {
   values <- Filter(Negate(is.null), values_where_known(workflow, given))
   layers <- list()
-  for (name in intersect(inputs_of_type(workflow$inputs, "layer"), names(values))) {
-    if (!is.null(problem_of_value(name, workflow$inputs[[name]], values[[name]], TRUE))) next
+  for (name in intersect(inputs_of_type(workflow$inputs, c("layer", "file")), names(values))) {
+    place <- node$value$inputs$value[[name]]
+    problem <- problem_of_value(name, workflow$inputs[[name]], values[[name]], TRUE)
+    if (!is.null(problem)) tell(place$value$default %||% place, problem, "Give another with --set.")
+    if (!is.null(problem) || workflow$inputs[[name]]$type == "file") next
     layers[[name]] <- tryCatch(few_rows(quietly(layer_of_input(name, workflow$inputs[[name]], values[[name]], call))), civicatlas_error = function(e) {
-      tell(node$value$inputs$value[[name]], sub("[.]$", "", said_on_a_line(e)))
+      at <- if (inherits(e, "civicatlas_error_column")) column_node(place$value$columns, said_on_a_line(e)) else place$value$shapes
+      tell(at %||% place, said_on_a_line(e))
       NULL
     })
   }
   problems <- foreseen_problems(workflow, values, layers)
   for (name in names(problems)) {
-    place <- node$value$steps$value[[name]]
+    is_step <- name %in% names(workflow$steps)
+    place <- if (is_step) node$value$steps$value[[name]] else node$value$answer
     problem <- problems[[name]]$problem
     named <- regmatches(problem, regexpr("\"[^\"]+\"", problem))
     here <- if (length(named)) Filter(function(one) any(grepl(gsub("\"", "", named), texts_of_node(one), fixed = TRUE)), place$value)
-    tell(if (length(here)) here[[1]] else node$value$steps$keys[[name]], problem, problems[[name]]$remedy)
+    tell(if (length(here)) here[[1]] else if (is_step) node$value$steps$keys[[name]] else place, problem, problems[[name]]$remedy)
   }
 }

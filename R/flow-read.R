@@ -34,7 +34,9 @@ examined_workflow <- function(path, call, given = NULL) {
   found <- new.env(parent = emptyenv())
   found$problems <- list()
   tell <- function(node, problem, remedy = "") {
-    one <- tibble::tibble(line = as.integer(node$line), column = as.integer(node$column), problem = problem, remedy = remedy)
+    said <- problem_and_remedy(problem)
+    one <- tibble::tibble(line = as.integer(node$line), column = as.integer(node$column), problem = said$problem,
+                          remedy = if (nzchar(remedy)) remedy else said$remedy)
     found$problems[[length(found$problems) + 1]] <- one
   }
   node <- NULL
@@ -52,12 +54,20 @@ examined_workflow <- function(path, call, given = NULL) {
   list(workflow = workflow, problems = problems[order(problems$line, problems$column), ])
 }
 
+# What an error says on a line, taken apart, with keys as the file has them.
+problem_and_remedy <- function(said) {
+  said <- gsub("`-{0,2}([.A-Za-z_-]+)`", "\"\\1\"", sub("^Cannot read [^:]*: ", "", sub("^--", "", said)))
+  parts <- strsplit(said, paste0(" ?", cli::symbol$info, " "))[[1]]
+  parts[1] <- gsub(paste0(" ", cli::symbol$bullet, " "), ", ", sub(paste0("[.] ", cli::symbol$bullet), ":", parts[1]), fixed = TRUE)
+  list(problem = sub("[.]? *$", "", parts[1]), remedy = paste(parts[-1], collapse = " "))
+}
+
 workflow_of_nodes <- function(node, tell) {
   if (node$kind != "map") {
     tell(node, "a workflow is a map of version, title, inputs, steps and outputs")
     return(NULL)
   }
-  known_keys(node, c("version", "title", "inputs", "steps", "outputs", "answer"), "a workflow", tell)
+  known_keys(node, c("version", "title", "inputs", "steps", "outputs", "answer", "totals"), "a workflow", tell)
   if (!identical(node$value$version$value, "1")) tell(node$value$version %||% node, "the version of the language is missing", "Write: version: 1.")
   inputs <- named_nodes(node, "inputs", tell, input_of_node)
   steps <- named_nodes(node, "steps", tell, function(name, step, tell) step_of_node(name, step, inputs, names(node$value$steps$value), tell))
@@ -67,22 +77,22 @@ workflow_of_nodes <- function(node, tell) {
   steps <- in_running_order(steps, node$value$steps, tell)
   outputs <- named_nodes(node, "outputs", tell, function(file, output, tell) output_of_node(file, output, steps, node$value$outputs$keys[[file]], tell))
   answer <- if (!is.null(node$value$answer)) answer_of_node(node$value$answer, inputs, steps, tell)
-  structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs, answer = answer), class = "workflow")
+  totals <- if (!is.null(node$value$totals)) texts_of_node(node$value$totals)
+  structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs, answer = answer, totals = totals),
+            class = "workflow")
 }
 
-# A sentence with {value}, which is a summary of a step's rows.
+# A sentence with {value}, which is a summary of a step's rows, rounded to `digits` where these are told; `column` is the one that maps show.
 answer_of_node <- function(node, inputs, steps, tell) {
-  known_keys(node, c("text", "value", "of"), "an answer", tell)
+  known_keys(node, c("text", "value", "of", "digits", "column"), "an answer", tell)
   for (key in setdiff(c("text", "value", "of"), names(node$value))) tell(node, paste0("the answer has no \"", key, "\""))
   answer <- lapply(node$value, function(one) paste(texts_of_node(one), collapse = ","))
   tables <- names(Filter(function(step) is.na(step$command) || !is_drawing(step), steps))
   if (!is.null(answer$of)) need_reference(node$value$of, answer$of, tables, "step that gives a table", tell)
   if (!is.null(answer$text)) need_names(node$value$text, answer$text, c(inputs, list(value = "")), tell)
-  problem <- if (!is.null(answer$value)) tryCatch({
-    parse_text(answer$value, "value", "expression", NULL)
-    NULL
-  }, civicatlas_error = said_on_a_line)
+  problem <- if (!is.null(answer$value)) problem_in(need_words(parse_text(answer$value, "value", "expression", NULL), NULL))
   if (!is.null(problem)) tell(node$value$value, problem)
+  if (!is.null(answer$digits) && !grepl("^-?[0-9]{1,2}$", answer$digits)) tell(node$value$digits, "\"digits\" is a whole number", "Digits behind the point.")
   answer
 }
 
@@ -131,6 +141,14 @@ input_of_node <- function(name, node, tell) {
   input
 }
 
+# What an error of ours says on a line; NULL where there is none.
+problem_in <- function(expr) {
+  tryCatch({
+    expr
+    NULL
+  }, civicatlas_error = said_on_a_line)
+}
+
 # What is wrong with a value for an input; NULL for nothing.
 problem_of_input <- function(name, input, value) {
   said <- function(...) paste0("\"", name, "\" ", ...)
@@ -143,10 +161,7 @@ problem_of_input <- function(name, input, value) {
       if (number > limit(input$most, Inf)) said("is at most ", input$most, ", not ", value)
     },
     choice = if (!value %in% input$values) said("is one of ", paste(input$values, collapse = ", "), ", not \"", value, "\""),
-    condition = tryCatch({
-      parse_text(value, name, call = NULL)
-      NULL
-    }, civicatlas_error = said_on_a_line),
+    condition = problem_in(need_words(parse_text(value, name, call = NULL), NULL)),
     date = if (is.null(as_date_exactly(value))) said("is a date such as 2026-11-29, not \"", value, "\"")
   )
 }
@@ -185,6 +200,41 @@ step_of_node <- function(name, node, inputs, steps, tell) {
   step <- list(command = command, takes = lapply(takes, texts_of_node), options = Map(option_text_of_node, given, options[names(given)], list(tell)),
                needs = unique(unlist(lapply(c(layers, given[types == "file"]), texts_of_node))))
   check_values(step, options, node, inputs, tell)
+  with_unit_of_inputs(step, options, node, inputs, tell)
+}
+
+# Numbers whose inputs have a unit of length or area go to the step in that unit; what cannot be so is told.
+with_unit_of_inputs <- function(step, options, node, inputs, tell) {
+  numbers <- intersect(names(step$options), names(options)[vapply(options, `[[`, "", "type") %in% c("number", "numbers", "distance")])
+  for (name in numbers) {
+    for (input in intersect(names_in_braces(step$options[[name]]), inputs_of_type(inputs, "number"))) {
+      step <- with_unit_of_input(step, name, input, options, node, inputs, tell)
+    }
+  }
+  step
+}
+
+with_unit_of_input <- function(step, name, input, options, node, inputs, tell) {
+  unit <- inputs[[input]]$unit
+  units <- if ("unit" %in% names(options)) options$unit$values
+  square <- name == "area"
+  known <- if (square) area_units else length_units
+  if (is.null(unit) || !unit %in% c(names(length_units), names(area_units))) {
+    if (!is.null(unit) && !is.null(units)) tell(node$value[[name]], paste0("the input \"", input, "\" is in \"", unit, "\", which is no unit of ", if (square) "area" else "length"),
+                                               paste0("One of: ", paste(names(known), collapse = ", "), "."))
+    return(step)
+  }
+  told <- function(problem, remedy) {
+    tell(node$value[[name]], paste0("the input \"", input, "\" is in ", unit, ", and ", problem), remedy)
+    step
+  }
+  if (is.null(units)) return(told(paste0("\"", name, "\" takes no unit"), "Leave out the unit of the input."))
+  side <- if (square) names(length_units)[match(area_units[[unit]], length_units^2)] else unit
+  if (!unit %in% names(known) || is.na(side)) return(told(paste0("the step takes ", paste(units, collapse = ", ")), "Give the input another unit."))
+  given <- step$options$unit
+  mixed <- grepl(",", step$options[[name]], fixed = TRUE) && side != "m" && !all(grepl("^ *[{]", strsplit(step$options[[name]], ",")[[1]]))
+  if (!is.null(given) && given != side || mixed) return(told(paste0("the step is in ", given %||% "m"), paste0("Write: unit: ", side, ".")))
+  step$options$unit <- side
   step
 }
 
@@ -237,11 +287,8 @@ check_values <- function(step, options, node, inputs, tell) {
   for (name in names(Filter(Negate(is.null), texts))) {
     text <- with_values(texts[[name]], defaults)
     if (length(names_in_braces(text)) || (name != "condition" && options[[name]]$type %in% c("flag", "layer", "file"))) next
-    problem <- tryCatch({
-      if (name == "condition") parse_text(text, name, call = NULL) else check_option_text(options[[name]], text)
-      NULL
-    }, civicatlas_error = said_on_a_line)
-    if (!is.null(problem)) tell(node$value[[name]], sub("^--", "", problem))
+    problem <- problem_in(if (name == "condition") need_words(parse_text(text, name, call = NULL), NULL) else check_option_text(options[[name]], text))
+    if (!is.null(problem)) tell(node$value[[name]], problem)
   }
 }
 

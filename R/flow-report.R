@@ -33,7 +33,7 @@ report_page <- function(run, answer, rows) {
   tables <- Filter(is.data.frame, run$results[unique(unname(run$steps_of_outputs))])
   pictures <- run$outputs[grepl("[.](png|jpe?g|svg|html)$", run$outputs, ignore.case = TRUE)]
   body <- c(
-    html_tag("h1", run$title), html_tag("p", answer %||% answer_of_run(run) %||% answer_of(tables), class = "answer"),
+    html_tag("h1", run$title), html_tag("p", answer %||% answer_of_run(run) %||% answer_of_outputs(run), class = "answer"),
     html_section("What was asked", html_table(asked_table(run))),
     if (length(pictures)) html_section("Maps", vapply(names(pictures), function(name) html_picture(pictures[[name]], name), "")),
     unlist(Map(function(table, name) html_section(name, html_data(table, name, rows)), tables, names(tables))),
@@ -62,27 +62,6 @@ printed_page <- function(bytes, call) {
   system2(browser, args, stdout = FALSE, stderr = FALSE, timeout = 120)
   if (!file.exists(file.path(folder, "page.pdf"))) fail("file", "{.file {browser}} did not print the page.", call = call)
   readBin(file.path(folder, "page.pdf"), "raw", file.size(file.path(folder, "page.pdf")))
-}
-
-# The sentence of the workflow, with its value worked out.
-answer_of_run <- function(run) {
-  answer <- run$workflow$answer
-  if (is.null(answer)) return(NULL)
-  table <- run$results[[answer$of]]
-  code <- checked_quosure(parse_text(answer$value, "value", "expression", NULL), table, summaries = TRUE)
-  value <- dplyr::pull(dplyr::summarise(plain_data_frame(table), value = !!code), "value")
-  shown <- if (is.numeric(value)) format(signif(value, 6), big.mark = ",", scientific = FALSE, trim = TRUE) else as.character(value)
-  inputs <- Filter(Negate(is.data.frame), run$inputs)
-  with_values(answer$text, c(lapply(inputs, function(one) paste(one, collapse = ", ")), list(value = shown)))
-}
-
-# "far.gpkg" of 24 rows with a column far_ha: "24 rows; far_ha 5,399.2 in all."
-answer_of <- function(tables) {
-  if (!length(tables)) return("The run gave no layer.")
-  columns <- as.list(attribute_table(tables[[1]]))
-  numbers <- utils::tail(names(columns)[vapply(columns, function(column) is.numeric(column) && !is.object(column), NA)], 1)
-  total <- if (length(numbers)) paste0("; ", numbers, " ", format(signif(sum(as.double(columns[[numbers]]), na.rm = TRUE), 6), big.mark = ","), " in all")
-  paste0(names(tables)[1], ": ", counted(nrow(tables[[1]]), "row"), total, ".")
 }
 
 asked_table <- function(run) {

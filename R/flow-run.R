@@ -54,6 +54,7 @@ print.workflow_run <- function(x, ...) {
   for (name in names(shown)) cat("  ", printable(name), " = ", printable(shown[[name]]), "\n", sep = "")
   print_table(x$steps[setdiff(names(x$steps), "warnings")])
   for (file in x$outputs) cat("  wrote ", printable(file), "\n", sep = "")
+  cat("  ", printable(answer_of_run(x) %||% answer_of_outputs(x)), "\n", sep = "")
   invisible(x)
 }
 
@@ -93,7 +94,7 @@ problem_of_value <- function(name, input, value, there) {
 layer_of_input <- function(name, input, value, call) {
   x <- if (is.data.frame(value)) value else read_layer(value, layer = table_of_input(input, value))
   if (is_tiled(x)) {
-    for (column in input$columns) need_column(x$prototype, column, name, call = call)
+    for (column in input$columns) need_column(x$prototype, column, paste("input", name), call = call)
     return(x)
   }
   if (!is.null(input$shapes)) {
@@ -104,7 +105,7 @@ layer_of_input <- function(name, input, value, call) {
       fail("argument", "The input {.val {name}} is of {.val {input$shapes}}, and the layer has {.val {others}}.", call = call)
     }
   }
-  for (column in input$columns) need_column(x, column, name, call = call)
+  for (column in input$columns) need_column(x, column, paste("input", name), call = call)
   x
 }
 
@@ -139,28 +140,32 @@ hash_of_files <- function(paths) rlang::hash(unname(rlang::hash_file(paths[file.
 
 #' @rdname run_workflow
 #' @param over A named list of one input and its values: `list(distance = c(250, 500))`.
-#' @return `sweep_workflow()`: a tibble of a row for each value and output: the value, `output`, `rows`, and the total of each column of numbers; with
-#'   the runs, each in a folder of its own, as attribute `runs`.
+#' @return `sweep_workflow()`: a tibble of a row for each value and output: the value, `output`, `rows`, and the totals of columns that are counts, sums
+#'   or measures by the steps that made them, or that the workflow names under `totals:`, with their units; with the runs, each in a folder of its own,
+#'   as attribute `runs`.
 #' @export
 sweep_workflow <- function(workflow, over, ..., folder = ".", keep = TRUE) {
   call <- rlang::current_env()
   if (!is.list(over) || length(over) != 1 || !nzchar(rlang::names2(over))) fail("argument", "{.arg over} is a list of one input and its values.", call = call)
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   name <- names(over)
+  for (value in over[[1]]) values_of_inputs(workflow, rlang::list2(!!name := value, ...), call)  # all, before the first runs
   runs <- lapply(over[[1]], function(value) {
     place <- file.path(folder, paste0(name, "=", gsub("[^A-Za-z0-9._-]", "_", value)))
     run_workflow(workflow, !!name := value, ..., folder = place, keep = keep)
   })
-  rows <- Map(function(run, value) totals_of_run(run, workflow, stats::setNames(list(value), name)), runs, over[[1]])
+  rows <- Map(function(run, value) swept_rows(run, stats::setNames(list(value), name)), runs, over[[1]])
   structure(vctrs::vec_rbind(!!!unlist(unname(rows), recursive = FALSE)), runs = runs)
 }
 
-totals_of_run <- function(run, workflow, value) {
-  tables <- Filter(is.data.frame, lapply(workflow$outputs, function(step) run$results[[step]]))
-  lapply(names(tables), function(file) {
-    columns <- as.list(attribute_table(tables[[file]]))
-    totals <- lapply(Filter(is.numeric, columns), function(column) sum(as.double(column), na.rm = TRUE))
-    tibble::as_tibble(c(value, list(output = file, rows = nrow(tables[[file]])), totals[setdiff(names(totals), c(names(value), "output", "rows"))]))
+# One row of an output of a sweep: totals by their columns, each with its unit where the name does not tell it.
+swept_rows <- function(run, value) {
+  totals <- totals_of_run(run)
+  lapply(unique(totals$output), function(file) {
+    own <- totals[totals$output == file & !is.na(totals$column), ]
+    titles <- vapply(own$column, column_title, "", run$workflow$outputs[[file]], run)
+    columns <- stats::setNames(as.list(own$total), titles)
+    tibble::as_tibble(c(value, list(output = file, rows = totals$rows[totals$output == file][1]), columns[setdiff(titles, c(names(value), "output", "rows"))]))
   })
 }
 
@@ -188,9 +193,17 @@ register_operation("run", function() {
     run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from, write_steps = o$keep))
     if (!is.null(o$report)) atlas_report(run, o$report, replace = TRUE)
     if (!o$json) print(run)
-    structure(list(title = run$title, inputs = run$inputs, steps = run$steps, outputs = as.list(run$outputs)), class = "shown_already")
+    answer <- answer_of_run(run) %||% answer_of_outputs(run)
+    structure(list(title = run$title, answer = answer, inputs = typed_inputs(run), steps = run$steps, outputs = as.list(run$outputs)), class = "shown_already")
   }, says = c(run_workflow = "", check_workflow = "--check", forget_runs = "--forget"))
 })
+
+# Values of inputs as JSON has them: numbers as numbers.
+typed_inputs <- function(run) {
+  Map(function(value, input) {
+    if (is.data.frame(value)) counted(nrow(value), "row") else if (input$type == "number") as.double(value) else without_secrets(value)
+  }, run$inputs, run$asked[names(run$inputs)])
+}
 
 # What --set and --set-file give, the first before the second.
 values_set <- function(o) {
@@ -207,7 +220,7 @@ values_set <- function(o) {
 
 checked_workflow <- function(o) {
   problems <- rlang::inject(check_workflow(o$workflow, !!!values_set(o)))
-  if (!o$json && nrow(problems)) cat(sprintf("%s:%d:%d: %s. %s\n", o$workflow, problems$line, problems$column, problems$problem, problems$remedy), sep = "")
+  if (!o$json && nrow(problems)) cat(trimws(sprintf("%s:%d:%d: %s. %s", o$workflow, problems$line, problems$column, problems$problem, problems$remedy)), sep = "\n")
   if (nrow(problems)) fail(c("choice", "workflow"), "{.file {o$workflow}} has {counted(nrow(problems), 'mistake')}.", call = NULL)
   say("{.file {o$workflow}} has no mistake.")
   structure(list(mistakes = list()), class = "shown_already")

@@ -21,8 +21,9 @@ workflow_schema <- function(file = NULL) {
       inputs = list(type = "object", additionalProperties = list(oneOf = unname(lapply(names(input_keys), schema_of_input)))),
       steps = list(type = "object", additionalProperties = list(oneOf = steps)),
       outputs = list(type = "object", additionalProperties = list(type = "string", description = "the step that gives it")),
-      answer = object(list(text = list(type = "string"), value = list(type = "string"), of = list(type = "string")), c("text", "value", "of"),
-                      additionalProperties = FALSE)
+      answer = object(list(text = list(type = "string"), value = list(type = "string"), of = list(type = "string"), column = list(type = "string"),
+                           digits = list(type = "integer")), c("text", "value", "of"), additionalProperties = FALSE),
+      totals = list(type = "array", items = list(type = "string"), description = "columns that may be summed")
     ), c("version", "steps"), additionalProperties = FALSE)
   )
   text <- write_json(schema, pretty = 2)

@@ -148,14 +148,17 @@ yaml_item_pattern <- "(?:\"(?:\\\\.|[^\"\\\\])*\"|'(?:[^']|'')*'|\\[[^\\]]*\\]|\
 yaml_flow <- function(text, line, column) {
   list_like <- startsWith(text, "[")
   if (!endsWith(text, if (list_like) "]" else "}")) yaml_problem(line, column, "a bracket is not closed on its line")
-  inner <- trimws(substr(text, 2, nchar(text) - 1))
-  items <- if (nzchar(inner)) regmatches(inner, gregexpr(yaml_item_pattern, inner, perl = TRUE))[[1]] else character()
+  inner <- substr(text, 2, nchar(text) - 1)
+  found <- gregexpr(yaml_item_pattern, inner, perl = TRUE)
+  items <- if (nzchar(trimws(inner))) regmatches(inner, found)[[1]] else character()
+  places <- column + found[[1]][seq_along(items)] + nchar(items) - nchar(sub("^\\s+", "", items))  # of what is behind the blanks
   items <- trimws(items)
-  if (list_like) return(list(kind = "list", value = lapply(items, yaml_value, line, column), line = line, column = column))
+  if (list_like) return(list(kind = "list", value = Map(yaml_value, items, line, places, USE.NAMES = FALSE), line = line, column = column))
   pairs <- regmatches(items, regexpr(":\\s+", items), invert = TRUE)
   if (any(lengths(pairs) != 2)) yaml_problem(line, column, "a name and a colon are missing within the brackets")
   names <- vapply(pairs, function(pair) yaml_scalar(trimws(pair[1]))$value %||% "", "")
   if (!all(nzchar(names)) || anyDuplicated(names)) yaml_problem(line, column, "a name within the brackets cannot be read, or stands there twice")
-  list(kind = "map", value = stats::setNames(lapply(pairs, function(pair) yaml_value(pair[2], line, column)), names),
-       keys = stats::setNames(rep(list(list(line = line, column = column)), length(names)), names), line = line, column = column)
+  values <- Map(function(pair, item, place) yaml_value(pair[2], line, place + nchar(item) - nchar(pair[2])), pairs, items, places)
+  keys <- lapply(places, function(place) list(line = line, column = place))
+  list(kind = "map", value = stats::setNames(values, names), keys = stats::setNames(keys, names), line = line, column = column)
 }

@@ -70,7 +70,8 @@ check_option_text <- function(option, text) {
   if (option$type == "crs" && (grepl("^[~/.]|[\\\\]|[.][a-z]+$", text) || file.exists(text))) {
     wrong_usage("--{option$name} is a code or well-known text in a workflow, not the file \"{text}\"")
   }
-  if (option$type %in% names(forms_of_texts)) parse_text(text, option$name, forms_of_texts[[option$type]], NULL)
+  if (option$type %in% names(forms_of_texts)) need_words(parse_text(text, option$name, forms_of_texts[[option$type]], NULL), NULL)
+  if (option$type == "crs") crs_of_argument(text)
   option_value(option, text)
 }
 

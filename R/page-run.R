@@ -74,7 +74,7 @@ run_for_page <- function(asked) {
     run <- rlang::inject(run_workflow(asked$path, !!!asked$values, folder = asked$folder))
     atlas_report(run, file.path(asked$folder, "report.html"), replace = TRUE)
     tables <- Filter(is.data.frame, run$results[unique(unname(run$steps_of_outputs))])
-    list(answer = answer_of_run(run) %||% answer_of(tables), totals = vctrs::vec_rbind(!!!totals_of_run(run, run$workflow, list())), outputs = run$outputs,
+    list(answer = answer_of_run(run) %||% answer_of_outputs(run), totals = vctrs::vec_rbind(!!!totals_of_run(run, run$workflow, list())), outputs = run$outputs,
          inputs = run$inputs)
   }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_a_line(e) else "The run failed."))
   saveRDS(found, file.path(asked$folder, ".found.rds"))
