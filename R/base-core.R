@@ -33,6 +33,5 @@ report_notices <- function(notices, source) {
 }
 
 unpack_remedy <- function() {
-  typed(c(i = "If you trust the source, allow more bytes: {.code options(civicatlas.unpack_limit = 1e10)}."),
-        c(i = "If you trust the source, unpack it first."))
+  c(i = "If you trust the source, allow more bytes: {.code options(civicatlas.unpack_limit = 1e10)}.")
 }

@@ -14,6 +14,7 @@ run_command_line <- function(args) {
 # What `civicatlas` does with what was typed: arguments are bytes of the locale, or UTF-8 where the locale holds less.
 run_tool <- function(args) {
   for (package in c("methods", "datasets", "utils", "grDevices", "graphics", "stats")) attachNamespace(package)
+  options(options_of_environment())
   args <- tryCatch(settled_texts(args), civicatlas_error = function(e) {
     message("civicatlas: ", conditionMessage(e))
     NULL
@@ -64,12 +65,14 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
   command <- find_command(args[1])
   parsed <- parse_arguments(command, args[-1])
   said$command <- without_secrets(paste(c("civicatlas", vapply(args, shell_word, "")), collapse = " "))  # as histories have it
-  on.exit(said$command <- NULL)
+  said$record <- command
+  on.exit(said$command <- said$record <- NULL)
   if (isTRUE(parsed$options$help)) {
     show_help(command_help(command))
     return(invisible(NULL))
   }
   check_texts(command, parsed)
+  check_outputs(command, parsed)
   with_daemons(parsed$options$daemons, {
     o <- with_inputs(command, parsed, known)
     deliver(run_if_whole(result_of(command, o)), o, known)
@@ -122,6 +125,43 @@ check_texts <- function(command, parsed) {
   }
 }
 
+# Can what the command writes be written where it is to go? Known before the work.
+check_outputs <- function(command, parsed) {
+  o <- parsed$options
+  if (isTRUE(o$replace) && isTRUE(o$append)) wrong_usage("--replace and --append: give one of them")
+  images <- c(inputs_of_line(command, parsed, "IMAGE"), o$drawing)
+  for (file in images) check_output_file(file, c(names(map_devices), "html", if (identical(file, o$drawing)) "mmd"), o$replace)
+  if (!is.null(o$report)) check_output_file(o$report, c("html", "pdf"), o$replace)
+  if (!is.null(o$script)) check_output_file(o$script, c("r", "sh"), o$replace)
+  for (target in inputs_of_line(command, parsed, "OUTPUT")) check_output_layer(target, o, inputs_of_line(command, parsed))
+}
+
+check_output_file <- function(file, endings, replace) {
+  ending <- ascii_lower(tools::file_ext(file))
+  if (!ending %in% endings) wrong_usage("{file} ends in none of {paste0('.', endings, collapse = ', ')}")
+  need_place(path.expand(file), NULL)
+  need_free(path.expand(file), isTRUE(replace), NULL)
+}
+
+check_output_layer <- function(target, o, inputs) {
+  if (target == "-" || startsWith(target, "@") || !is.null(format_of_address(target))) return(invisible())
+  target <- path.expand(target)
+  if (!is.null(o$to_format) || any(vapply(inputs, is_tile_folder, NA))) return(need_place(target, NULL))
+  format <- target_format(target, NULL)
+  need_place(target, NULL)
+  if (!holds(format, "append")) {
+    if (isTRUE(o$append)) check_target(tibble::tibble(), target, format, list(append = TRUE), NULL)
+    return(need_free(target, isTRUE(o$replace), NULL))
+  }
+  if (isTRUE(o$replace) || isTRUE(o$append) || !file.exists(target)) return(invisible())
+  layer <- o$to_layer %||% stem_of(target)
+  layers <- tryCatch(quietly(list_layers(target)$layer), civicatlas_error = function(e) NULL)  # what is wrong with it is told by who writes to it
+  if (layer %in% layers) {
+    fail("file", c("{.file {target}} has a layer {.val {layer}} already.", i = "Replace it with {.code --replace}, add rows with {.code --append}, or name another with {.code --to-layer}."),
+         call = NULL)
+  }
+}
+
 # A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
 read_input <- function(text, o, known, first, columns = NULL) {
   text_of <- function(name) if (first) o[[name]]
@@ -160,7 +200,7 @@ deliver_tiled <- function(x, o, known) {
     assign(substring(o$output, 2), x, envir = known)
     return(list(output = o$output))
   }
-  out <- write_layer(x, o$output, layer = o$to_layer, replace = o$replace, append = o$append, decimals = o$decimals)
+  out <- write_layer(x, o$output, layer = o$to_layer, replace = o$replace, append = o$append, decimals = o$decimals, shapes = o$shapes)
   if (!isTRUE(o$json)) return(NULL)
   list(output = o$output, rows = if (is_tiled(out)) rows_in(out$source) else nrow(out), columns = setdiff(names(out), shape_column_name(x$prototype)),
        crs = if (is_spatial_frame(x$prototype)) crs_data(crs_of(x)))
@@ -181,7 +221,8 @@ deliver_layer <- function(x, o, known) {
 
 written <- function(x, target, options) {
   if (is.null(options$to_format) || identical(format_with(ending_of(target)), format_with(options$to_format))) {
-    x <- write_layer(x, target, layer = options$to_layer, replace = options$replace, append = options$append, decimals = options$decimals)
+    x <- write_layer(x, target, layer = options$to_layer, replace = options$replace, append = options$append, decimals = options$decimals,
+                     shapes = options$shapes)
   } else {
     x <- written_as(x, target, options)
   }
@@ -209,7 +250,8 @@ written_as <- function(x, target, options) {
   need_free(target, options$replace, NULL)
   beside <- paste0(name_beside(target), ".", options$to_format)
   on.exit(unlink(beside, expand = FALSE))
-  x <- quietly(write_layer(x, beside, layer = if (holds(format, "append")) options$to_layer %||% stem_of(target), decimals = options$decimals))
+  x <- quietly(write_layer(x, beside, layer = if (holds(format, "append")) options$to_layer %||% stem_of(target), decimals = options$decimals,
+                           shapes = options$shapes))
   size <- file.size(beside)
   publish(beside, target, NULL)
   say("Wrote {.file {target}}: {counted(nrow(x), 'row')}, {format_size(size)}.")

@@ -12,11 +12,24 @@ command_in_words <- function(verb) {
   unname(ifelse(is.na(words), paste0(verb, "()"), words))
 }
 
-option_in_words <- function(argument) {
-  names <- c(x = "LAYER", y = "OTHER", source = "LAYER", target = "OUTPUT", regions = "LAYER", features = "OTHER", "..." = "--with")
-  argument <- sub("^[.](?=[a-z])", "", argument, perl = TRUE)
-  words <- ifelse(argument %in% names(names), names[argument], paste0("--", gsub("_", "-", argument, fixed = TRUE)))
-  unname(ifelse(grepl(" ", argument, fixed = TRUE), argument, words))
+# An argument as it is typed: an option of the command that runs, or what stands behind it.
+option_in_words <- function(argument) vapply(argument, option_in_words_each, "", USE.NAMES = FALSE)
+
+option_in_words_each <- function(argument) {
+  if (grepl(" ", argument, fixed = TRUE)) return(argument)  # words already
+  record <- said$record
+  for (verb in record$verb) {
+    options <- names(record$options)[arguments_of(record$options, verb) %in% argument]
+    if (length(options)) return(paste0("--", options[1]))
+    behind <- which(utils::head(names(formals(function_of(verb))), length(record$role)) == argument)
+    if (length(behind) && record$role[behind] != "OUTPUT") return(gsub("\\[|\\]|[.]", "", record$takes[behind]))
+  }
+  names <- c(x = intersect(c("LAYER", "INPUT", "SOURCE", "LAYERS"), record$role)[1] %|% "LAYER", y = "OTHER", source = "LAYER", target = "OUTPUT", regions = "LAYER",
+             features = "OTHER", "..." = "--with")
+  option <- gsub("_", "-", sub("^[.](?=[a-z])", "", argument, perl = TRUE), fixed = TRUE)
+  if (argument %in% names(names)) return(names[[argument]])
+  if (!option %in% names(record$options) && ascii_upper(argument) %in% record$role) return(ascii_upper(argument))
+  paste0("--", option)
 }
 
 # A call of a verb as a command, `name = value` as an option; anything else as it is.
@@ -24,7 +37,8 @@ code_in_words <- function(code) vapply(code, code_in_words_each, "", USE.NAMES =
 
 code_in_words_each <- function(code) {
   expression <- tryCatch(parse(text = code, keep.source = FALSE)[[1]], error = function(e) NULL)
-  if (rlang::is_call(expression, "=", n = 2)) return(option_with_value(option_in_words(as.character(expression[[2]])), expression[[3]]))
+  if (rlang::is_call(expression, c("=", "<-"), n = 2)) return(option_with_value(option_in_words(as.character(expression[[2]])), expression[[3]]))
+  if (rlang::is_call(expression, "options")) return(variable_in_words(as.list(expression)[-1]))
   verb <- if (is.call(expression) && is.symbol(expression[[1]])) as.character(expression[[1]]) else ""
   words <- strsplit(words_of_verb(verb) %|% "", " ")[[1]]
   if (!length(words)) return(code)
@@ -33,7 +47,9 @@ code_in_words_each <- function(code) {
   args <- args[!(vapply(args, is.symbol, NA) & rlang::names2(args) %in% names(formals(function_of(verb)))[1:2])]  # layers
   names <- vapply(rlang::names2(args), option_of_argument, "", record, verb)
   if (length(args) && grepl("^--[a-z-]+$", record$says[verb] %|% "")) names[1] <- ""  # whose value the words end with
-  options <- unlist(Map(option_with_value, names, args))
+  among_dots <- names == "--with" & nzchar(rlang::names2(args))
+  with <- if (any(among_dots)) paste("--with", shQuote(paste(names(args)[among_dots], "=", vapply(args[among_dots], rlang::as_label, ""), collapse = ", ")))
+  options <- c(unlist(Map(option_with_value, names[!among_dots], args[!among_dots])), with)
   takes <- intersect(sub("INPUT", "LAYER", record$role), c("LAYER", "OTHER", "OUTPUT"))
   paste(c("civicatlas", words[1], takes, words[-1], options), collapse = " ")
 }
@@ -42,11 +58,32 @@ code_in_words_each <- function(code) {
 option_of_argument <- function(argument, record, verb) {
   arguments <- arguments_of(record$options, verb)
   known <- names(record$options)[arguments %in% if (nzchar(argument)) argument else "..."]
-  if (length(known)) paste0("--", known[1]) else option_in_words(if (nzchar(argument)) argument else "...")
+  if (length(known)) return(paste0("--", known[1]))
+  is_named <- nzchar(argument) && !argument %in% names(formals(function_of(verb)))
+  option_in_words(if (is_named || !nzchar(argument)) "..." else argument)
 }
 
 option_with_value <- function(option, value) {
   if (isTRUE(value)) return(option)
-  text <- if (is.character(value)) shell_word(value) else paste(deparse(value), collapse = " ")
+  text <- shell_word(text_of_value(value))
   paste(c(if (nzchar(option)) option, text), collapse = " ")
+}
+
+# Texts as they are, keys as left=right, several with commas.
+text_of_value <- function(value) {
+  if (!rlang::is_call(value, "c")) return(if (is.character(value)) value else paste(deparse(value), collapse = " "))
+  values <- vapply(as.list(value)[-1], text_of_value, "")
+  paste(paste0(rlang::names2(values), ifelse(nzchar(rlang::names2(values)), "=", ""), values), collapse = ",")
+}
+
+# What R sets as an option is a variable of the environment in a shell (see options_of_environment()).
+variable_in_words <- function(options) {
+  paste0(ascii_upper(gsub(".", "_", names(options)[1], fixed = TRUE)), "=", shell_word(format(options[[1]], scientific = FALSE)))
+}
+
+# Variables as CIVICATLAS_BUSY_WAIT=60000 set options of the package.
+options_of_environment <- function(variables = Sys.getenv()) {
+  ours <- variables[startsWith(names(variables), "CIVICATLAS_")]
+  values <- lapply(as.list(ours), utils::type.convert, as.is = TRUE)
+  stats::setNames(values, sub("^civicatlas_", "civicatlas.", ascii_lower(names(ours))))
 }

@@ -39,11 +39,12 @@ cause_elsewhere <- function(crs, extent) {
   fits <- function(middle) near_area_of_use(crs, middle, margin = 0.05)
   if (fits(rev(middle))) return("The axes look swapped: x must be the easting or longitude, y the northing or latitude.")
   unit <- if (crs$kind == "projected") fitting_unit(crs, middle, fits)
-  if (length(unit)) return(paste0("They look like ", unit, ", not ", unit_plural(crs$unit), ": label the layer with the CRS in that unit."))
   place <- longitude_latitude(crs, middle[1], middle[2])
+  if (length(unit) && anyNA(place)) return(paste0("They look like ", unit, ", not ", unit_plural(crs$unit), ": label the layer with the CRS in that unit."))
   area <- if (is.na(crs$area$text)) "its area of use" else paste0("its area of use (", escape(shortened(sub("[.]$", "", crs$area$text), 80)), ")")
   if (anyNA(place)) return(paste0("They lie outside the domain of the CRS, and far from ", area, "."))
-  paste0("They lie near ", place_in_words(place), ", far from ", area, ": is the label right?")
+  else_there <- if (length(unit)) paste0(" Taken as ", unit, " they would lie within.")
+  paste0("They lie near ", place_in_words(place), ", far from ", area, ": is that where they are?", else_there)
 }
 
 # The other unit in which the place would fit, if any.

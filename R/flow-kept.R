@@ -11,7 +11,7 @@ lock_folder <- function(folder, call) {
     Sys.sleep(0.05)
   }
   fail("file", c("Another run is at work in {.file {folder}}: {lock$holder}.",
-                 i = "Give another {.arg folder}, or wait longer: {.code options(civicatlas.busy_wait = 60000)} waits a minute."), call = call)
+                 i = "Give another {.arg folder}, or wait longer, here a minute: {.code options(civicatlas.busy_wait = 60000)}."), call = call)
 }
 
 # Lists of `result`, `rows_in` and what was `said` in warnings.

@@ -239,7 +239,7 @@ with_unit_of_input <- function(step, name, input, options, node, inputs, tell) {
 }
 
 # Of files, which a workflow names as inputs and outputs.
-options_of_files <- c("quiet", "json", "help", "replace", "append", "to-layer", "to-format", "from", "layer", "encoding", "decimals", "layers")
+options_of_files <- c("quiet", "json", "help", "replace", "append", "to-layer", "to-format", "from", "layer", "encoding", "decimals", "layers", "shapes")
 
 command_of_step <- function(node, tell) {
   command <- node$value$command$value

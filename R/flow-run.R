@@ -87,7 +87,8 @@ problem_of_value <- function(name, input, value, there) {
   if (!input$type %in% c("layer", "file")) return(problem_of_input(name, input, value))
   if (is.data.frame(value)) return(NULL)
   if (!rlang::is_string(value)) return(paste0("\"", name, "\" is a path or a frame"))
-  if (there && !grepl("://", value, fixed = TRUE) && !file.exists(value)) paste0("\"", name, "\": there is no file ", value)
+  file <- split_place(value)$source
+  if (there && !grepl("://", file, fixed = TRUE) && !file.exists(file)) paste0("\"", name, "\": there is no file ", file)
 }
 
 # The layer of an input, looked at: kinds of shapes and columns are those that were asked for.
@@ -111,6 +112,7 @@ layer_of_input <- function(name, input, value, call) {
 
 # The table of a file of several that an input names; files of one layer need none.
 table_of_input <- function(input, value) {
+  if (!is.null(split_place(value)$layer)) return(NULL)
   if (!is.null(input$layer) && !dir.exists(value) && nrow(list_layers(value)) > 1) input$layer
 }
 
@@ -128,6 +130,8 @@ check_layer <- function(name, run) {
 key_of_input <- function(input, value) {
   if (!input$type %in% c("layer", "file") || is.data.frame(value)) return(rlang::hash(value))
   if (grepl("://", value, fixed = TRUE)) return(rlang::hash(list(value, Sys.time(), stats::runif(1))))  # nobody knows what is there now
+  place <- split_place(value)
+  if (!is.null(place$layer)) return(rlang::hash(list(key_of_input(input, place$source), place$layer)))
   if (file.exists(file.path(value, manifest_name))) value <- file.path(value, manifest_name)  # which has the checksums of the tiles
   if (dir.exists(value)) return(hash_of_files(list.files(value, full.names = TRUE, recursive = TRUE)))
   beside <- c(members_beside(value), paste0(value, c("-wal", "-journal")))  # of a shapefile, and what a GeoPackage has not taken in yet
@@ -183,7 +187,8 @@ register_operation("run", function() {
     new_option("daemons", "whole", "how many processes to share the steps among"),
     new_option("forget", "flag", "remove the kept results of the folder first"), new_option("report", "file", "page of HTML, or PDF, to write about the run"),
     new_option("script", "file", "write the run as a script instead: .R, .sh or _targets.R"),
-    new_option("drawing", "file", "draw the workflow instead: .png, .svg or .mmd")
+    new_option("drawing", "file", "draw the workflow instead: .png, .svg or .mmd"),
+    new_option("replace", "flag", "replace a report, script or drawing that is there already")
   ), "civicatlas run out-of-reach.yaml --set distance=500 --folder results", function(o) {
     if (o$check) return(checked_workflow(o))
     if (!is.null(o$script)) return(scripted_workflow(o))
@@ -233,7 +238,7 @@ swept_workflow <- function(o) {
 }
 
 scripted_workflow <- function(o) {
-  need_free(o$script, FALSE, NULL)
+  need_free(o$script, o$replace, NULL)
   kind <- if (basename(o$script) == "_targets.R") "targets" else ascii_lower(tools::file_ext(o$script))
   write <- switch(kind, targets = workflow_targets, r = workflow_script, sh = workflow_shell, wrong_usage("--script ends in .R or .sh, or is _targets.R"))
   rlang::inject(write(o$workflow, !!!values_set(o), file = o$script))
@@ -242,7 +247,7 @@ scripted_workflow <- function(o) {
 }
 
 drawn_workflow <- function(o) {
-  need_free(o$drawing, FALSE, NULL)
+  need_free(o$drawing, o$replace, NULL)
   if (ending_of(o$drawing) == "mmd") {
     writeLines(enc2utf8(draw_workflow(o$workflow, "mermaid")), o$drawing, useBytes = TRUE)
     say("Wrote {.file {o$drawing}}.")

@@ -221,7 +221,7 @@ shapes_in_columns <- function(data, from, query) {
 write_csv <- function(x, target, options, call) {
   separator <- if (ending_of(target) == "tsv") "\t" else ","
   columns <- writable_columns(x, call, keep = character())
-  if (is_spatial_frame(x)) columns <- c(columns, columns_of_shapes(as_shapes(x), names(columns), options$decimals))
+  if (is_spatial_frame(x)) columns <- c(columns, columns_of_shapes(as_shapes(x), names(columns), options))
   text <- lapply(columns, delimited_text, separator = separator)
   header <- paste(delimited_text(names(columns), separator), collapse = separator)
   lines <- c(header, if (nrow(x)) do.call(paste, c(unname(text), sep = separator)))
@@ -238,18 +238,26 @@ delimited_text <- function(column, separator) {
   text
 }
 
-# Points in two columns, unless columns of the layer would be taken for them on reading; other shapes as text.
-columns_of_shapes <- function(shapes, taken, decimals) {
+# Points in two columns, or as text where columns of the layer would be taken for them on reading; other shapes as text where that is asked for, as cells of
+# thousands of characters are no use in a spreadsheet.
+columns_of_shapes <- function(shapes, taken, options) {
   crs <- crs_of(shapes)
-  if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code crs = {crs_argument(crs, '...')}}.")
   kinds <- unique(stats::na.omit(core(core_types(handles_of(shapes), store_of(shapes)))))
+  points <- identical(kinds, 1L)
+  if (identical(options$shapes, "none") || (!points && is.null(options$shapes))) {
+    if (is.null(options$shapes)) say("CSV: the shapes of {counted(length(shapes), 'row')} were left out; {.code shapes = \"wkt\"} writes them as text.")
+    return(NULL)
+  }
+  if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code crs = {crs_argument(crs, '...')}}.")
   mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
   empty <- core(core_vertex_counts(handles_of(shapes), store_of(shapes))) == 0 & !is.na(shapes)
-  if (!identical(kinds, 1L) || mistaken || any(empty)) {
+  if (!points || mistaken || any(empty) || identical(options$shapes, "wkt")) {
     name <- setdiff(wkt_names, ascii_lower(taken))[1]
-    return(stats::setNames(list(wkt_of(shapes, if (decimals >= 0) decimals)), name))
+    return(stats::setNames(list(wkt_of(shapes, if (options$decimals >= 0) options$decimals)), name))
   }
   boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
   names <- if (!is.null(crs) && crs$kind == "geographic") c("lon", "lat") else c("x", "y")
-  stats::setNames(lapply(1:2, function(axis) core(core_number_text(boxes[axis, ], decimals))), names)
+  stats::setNames(lapply(1:2, function(axis) core(core_number_text(boxes[axis, ], options$decimals))), names)
 }
+
+shapes_in_tables <- c("wkt", "none")

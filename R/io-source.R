@@ -58,8 +58,19 @@ stem_of <- function(path) {
   tools::file_path_sans_ext(name)
 }
 
+# "store.gpkg#wards" as its `source` and `layer`, which is NULL where none is named so; a file of that whole name goes before.
+split_place <- function(place) {
+  found <- regmatches(place, regexec("^(.+)#([^#/\\\\]+)$", place))[[1]]
+  web <- grepl("^https?://", place, ignore.case = TRUE)
+  if (!length(found) || web || file.exists(path.expand(place))) return(list(source = place, layer = NULL))
+  list(source = found[2], layer = found[3])
+}
+
 open_source <- function(source, layer = NULL, call = rlang::caller_env(2), listing = FALSE) {
   if (!rlang::is_string(source)) fail("argument", "{.arg source} must be a path, a web address or a database address.", call = call)
+  place <- split_place(source)
+  source <- place$source
+  layer <- layer %||% place$layer
   format <- format_of_address(source)
   if (!is.null(format)) return(format_record(format)$open(source, layer, call, listing))
   if (grepl("^https?://", source, ignore.case = TRUE)) return(open_web(source, layer, call, listing))
@@ -143,7 +154,8 @@ members_among <- function(names, stem) {
 choose_layer <- function(layer, layers, name, call) {
   if (!is.null(layer)) return(one_of(layer, layers, "layer", call = call))
   if (length(layers) == 1) return(layers)
-  fail("argument", c("{.file {name}} holds {length(layers)} layers.", i = "Choose one with {.code {typed('layer', '--layer')}}: {.val {layers}}."), call = call)
+  fail("argument", c("{.file {name}} holds {length(layers)} layers.", i = "Choose one with {.code {typed('layer', '--layer')}}, or behind the name, as {.file {paste0(name, '#', layers[1])}}: {.val {layers}}."),
+       call = call)
 }
 
 # Asks for a package that a format needs, by name.

@@ -117,7 +117,7 @@ too_much_web <- function(url, call) {
 
 allow_web <- function(option) {
   code <- paste0("options(civicatlas.", option, ")")
-  typed(paste0("If you trust it, allow more: {.code ", code, "}."), paste0("If you trust it, allow more: write {.code ", code, "} into {.file ~/.Rprofile}."))
+  paste0("If you trust it, allow more: {.code ", code, "}.")
 }
 
 # Scheme, name and port of an address.

@@ -73,15 +73,27 @@ register_operation("summarise", function() {
   )), "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = count(), seats = sum(seats)\"", verb = "summarise_into")
 })
 
+# Columns by which rows are named in what is shown of pairs.
+names_options <- function() {
+  list(new_option("names", "column", "column that names the rows", argument = c(distance_matrix = "names_x")),
+       new_option("other-names", "column", "column that names the other rows", argument = c(distance_matrix = "names_y"), of = "y"))
+}
+
+# The first two columns of a table of pairs, numbers of rows, as the names of these rows where there are any.
+named_rows <- function(found, names, titles) {
+  for (k in 1:2) if (!is.null(names[[k]])) found[[k]] <- names[[k]][found[[k]]]
+  stats::setNames(found, make.unique(c(titles, names(found)[-(1:2)]), sep = "_"))
+}
+
 register_operation("relate", function() {
-  new_operation("Two layers", "list the pairs of rows that are related", c("LAYER", "OTHER"), relation_options(),
-                "civicatlas relate wards.shp districts.shp --relation overlaps --match-crs", verb = "related_pairs")
+  new_operation("Two layers", "list the pairs of rows that are related", c("LAYER", "OTHER"), c(relation_options(), names_options()),
+                "civicatlas relate wards.shp districts.shp --relation overlaps --names ward_id --other-names district --match-crs", verb = "related_pairs",
+                finish = function(found, o) named_rows(found, list(x = o$x[[o$names %||% ""]], y = o$y[[o$other_names %||% ""]]), c(o$names %||% "row", o$other_names %||% "other_row")))
 })
 
 register_operation("distances", function() {
   new_operation("Two layers", "the distance from each row to each row of another layer", c("LAYER", "OTHER"), list(
-    unit_option("the distances"), new_option("names", "column", "column that names the rows", argument = "names_x"),
-    new_option("other-names", "column", "column that names the other rows", argument = "names_y", of = "y")
+    unit_option("the distances"), names_options()[[1]], names_options()[[2]]
   ), "civicatlas distances wards.shp rooms.geojson --unit km --names ward_id --other-names room_id --match-crs", verb = "distance_matrix",
   finish = function(found, o) table_of_matrix(found, "row"))
 })
@@ -123,8 +135,11 @@ fill_column_option <- function() new_option("fill", "expression", "column, or ex
 numbers_of_fill <- function(o) as.double(map_values(o$x, expression_option(o$fill, "fill", o$x), NULL))
 
 register_operation("neighbours", function() {
-  new_operation("Statistics", "list who is whose neighbour", "LAYER", neighbour_options(), "civicatlas neighbours wards.shp --neighbours edge",
-                verb = "neighbours_of")
+  new_operation("Statistics", "list who is whose neighbour", "LAYER", c(neighbour_options(), names_options()[1]),
+                "civicatlas neighbours wards.shp --neighbours edge --names name", verb = "neighbours_of", finish = function(found, o) {
+    names <- o$x[[o$names %||% ""]]
+    named_rows(tibble::as_tibble(found), list(names, names), c(o$names %||% "row", "neighbour"))
+  })
 })
 
 register_operation("autocorrelation", function() {
@@ -135,9 +150,10 @@ register_operation("autocorrelation", function() {
 })
 
 register_operation("clusters", function() {
-  new_operation("Statistics", "add which rows are clusters of high or low values", c("LAYER", "OUTPUT"), c(list(fill_column_option()), neighbour_options()),
+  new_operation("Statistics", "add which rows are clusters of high or low values, with their chances", c("LAYER", "OUTPUT"), c(list(fill_column_option()), neighbour_options()),
                 "civicatlas clusters wards.shp clusters.shp --fill \"over_65 / residents\"", says = c(local_clusters = ""), run = function(o) {
-    o$x$cluster <- as.character(local_clusters(numbers_of_fill(o), neighbours_option(o), seed = 1)$cluster)
+    found <- local_clusters(numbers_of_fill(o), neighbours_option(o), seed = 1)
+    o$x[c("cluster", "p_value", "p_adjusted")] <- as.list(found[c("cluster", "p_value", "p_adjusted")])
     o$x
   })
 })

@@ -36,7 +36,7 @@ new_operation <- function(group, summary, takes, options = list(), example, run 
   role <- gsub("[^A-Z]", "", takes)
   reads <- if (any(role %in% c("LAYER", "LAYERS"))) reading_options()
   second <- if ("OTHER" %in% role) list(match_option())
-  writes <- if ("OUTPUT" %in% role) writing_options()
+  writes <- if ("OUTPUT" %in% role) writing_options() else if ("IMAGE" %in% role) writing_options()[1]
   stopifnot(group %in% operation_groups, is.null(verb) + is.null(code) + is.null(run) == 2)
   own <- options_by_name(lapply(options, with_argument, verb))
   shared <- options_by_name(lapply(c(reads, second, writes, common_options()), with_argument, NULL))
@@ -115,7 +115,7 @@ words_by_verb <- function() {
 
 reading_options <- function() {
   list(
-    new_option("layer", "text", "layer, where the (first) input holds several"),
+    new_option("layer", "text", "layer, where the (first) input holds several; of others as file#layer"),
     new_option("where", "condition", "condition on the columns of the (first) input; other rows are left out"),
     new_option("within", "numbers", "xmin,ymin,xmax,ymax in the layer's CRS; rows outside are left out"),
     new_option("encoding", "text", "encoding of text in a dBASE table or CSV file, over what it says"),
@@ -132,7 +132,8 @@ writing_options <- function() {
     new_option("append", "flag", "GeoPackage or database: add rows to a table that is there"),
     new_option("to-layer", "text", "GeoPackage or database: table to write, by default the name of the file"),
     new_option("to-format", "choice", "format of an output whose name does not tell, by its ending", values = unique(unname(endings_of("written")))),
-    new_option("decimals", "whole", "GeoJSON, KML, CSV, WKT: digits after the point of coordinates")
+    new_option("decimals", "whole", "GeoJSON, KML, CSV, WKT: digits after the point of coordinates"),
+    new_option("shapes", "choice", "CSV: write shapes as text, or none; by default points alone, as two columns", values = shapes_in_tables)
   )
 }
 

@@ -62,7 +62,8 @@ register_operation("hull", function() {
 register_operation("dissolve", function() {
   new_operation("Shapes", "join the shapes of each group, with summaries", c("LAYER", "OUTPUT"), list(
     new_option("by", "columns", "columns to group by, separated by commas; all become one without", argument = "..."),
-    new_option("with", "expressions", "summaries of the other columns: name = expression, separated by commas", argument = "...", use = "group")
+    new_option("with", "expressions", "summaries of the other columns: name = expression, separated by commas", argument = "...", use = "group"),
+    new_option("once", "columns", "columns that stand once a group and are not to be summed, separated by commas")
   ), "civicatlas dissolve cells.zip wards.gpkg --by ward_id --with \"cells = count()\"", verb = "dissolve_by")
 })
 

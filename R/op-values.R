@@ -109,8 +109,18 @@ computed <- function(x, text, option) {
   for (name in names(trees)) {
     if (identical(name, if (is_spatial_frame(x)) shape_column_name(x))) wrong_usage("--{option}: \"{name}\" is the column of shapes")
     x[[name]] <- values_of_tree(x, with_text_of(trees[[name]], trees))
+    tell_not_finite(x[[name]], name)
   }
   x
+}
+
+# Numbers that a division by 0 or an overflow made.
+tell_not_finite <- function(values, name) {
+  bad <- if (is.double(values)) which(is.infinite(values) | is.nan(values))
+  if (!length(bad)) return(invisible())
+  first <- utils::head(bad, 1)
+  caution("data", c("{.val {name}} is no number that could be used in {counted(length(bad), 'row')}: a division by 0, or more than a number holds.",
+                    i = "First row: {first}. For rows like it write: CASE WHEN divisor <> 0 THEN value / divisor END."))
 }
 
 # Rows of the first layer that are asked for as it is read.

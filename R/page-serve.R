@@ -8,7 +8,7 @@
 #' `options(civicatlas.upload_bytes)` (500 million). It needs no other address. Escape, or Ctrl-C, ends it.
 #'
 #' @param path Path of a workflow.
-#' @param folder Folder whose files can be chosen, and in which results go, each run in a folder of its own.
+#' @param folder Folder whose files can be chosen, and in which results go, each run in a folder of its own; made where it is not there.
 #' @param ... Spatial frames or tables, named or by their expressions; or paths of layers.
 #' @param port Port to listen on; by default one that is free.
 #' @param host Address to listen on: with another than this machine's own, others who know the address with its key can use the page.
@@ -23,7 +23,7 @@
 #' @export
 open_workflow <- function(path, folder = ".", port = NULL, host = "127.0.0.1", browse = interactive()) {
   workflow <- if (inherits(path, "workflow")) path else read_workflow(path)
-  if (!dir.exists(folder)) fail("file", "There is no folder {.file {folder}}.", call = rlang::current_env())
+  if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = rlang::current_env())
   serve_page(workflow_page(workflow, normalizePath(folder, "/")), port, host, browse)
 }
 

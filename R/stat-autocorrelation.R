@@ -137,6 +137,7 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
                       i = "{.code method = \"G*\"} takes none."))
   }
   cluster <- ifelse(!is.na(adjusted) & adjusted < level, found$kind, "none")
+  tell_clusters(found$p_value, adjusted, cluster, level, adjust)
   at <- which(is.finite(x))
   whole <- function(values, blank) {
     out <- rep(blank, length(x))
@@ -148,6 +149,16 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
     statistic = whole(found$statistic, NA_real_), z = whole(found$z, NA_real_),
     p_value = whole(found$p_value, NA_real_), p_adjusted = whole(adjusted, NA_real_), cluster = whole(cluster, NA_character_)
   ), nrow = length(x))
+}
+
+# How many rows are clusters, and how many would be without the adjustment.
+tell_clusters <- function(chances, adjusted, cluster, level, adjust) {
+  kinds <- table(cluster[cluster != "none"])
+  found <- if (length(kinds)) paste0(paste(format_count(as.vector(kinds)), names(kinds), collapse = ", "), " (below ", level, " after adjustment by ", adjust, ")")
+           else paste0("no clusters: none below ", level, " after adjustment by ", adjust)
+  alone <- sum(chances < level, na.rm = TRUE)
+  without <- if (adjust != "none") paste0("; ", format_count(alone), " below it before")
+  say("{.fn local_clusters}: {counted(length(chances), 'row')}: {found}{without}.")
 }
 
 # Weighted sums of the neighbours' values, missing where there are none.

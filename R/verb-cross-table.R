@@ -4,7 +4,7 @@
 #' @param x_column,y_column The columns of categories.
 #' @param unit Of areas: see [area_of()]; square metres by default.
 #' @param crs See [related_pairs()].
-#' @return A tibble of `x_column`, `y_column` and `area`, one line for each pair of categories with ground in common, and
+#' @return A tibble of `x_column`, `y_column` and the area, whose name has the unit (`area_ha`), one line for each pair of categories with ground in common, and
 #'   with `NA` for what of `x` lies in nothing of `y`. Planar in the CRS of `x`, with a warning where that is more than 1 % off; along the
 #'   ellipsoid on longitude and latitude.
 #' @section Errors: `civicatlas_error_column` for a column that is not there, `civicatlas_error_argument` for layers that are not polygons,
@@ -32,7 +32,7 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   alone <- which(rest > 1e-9 * whole)
   parts <- tibble::tibble(x[[x_column]][c(found$x, alone)], vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),
                           c(found$area, rest[alone]) * scale, .name_repair = "minimal")
-  areas_of_pairs(stats::setNames(parts, make.unique(c(x_column, y_column, "area"), sep = "_")))
+  areas_of_pairs(stats::setNames(parts, make.unique(c(x_column, y_column, paste(c("area", if (!is.null(crs_of(a))) unit %||% "m2"), collapse = "_")), sep = "_")))
 }
 
 # On longitude and latitude, edges are straight in degrees where they are cut and geodesics where they are measured: what all pieces of a whole are of it

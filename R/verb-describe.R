@@ -98,7 +98,7 @@ described_extent <- function(x) {
 print_table <- function(data, indent = "  ", width = Inf) {
   cells <- lapply(names(data), function(name) {
     column <- data[[name]]
-    text <- if (is.integer(column)) format_count(column) else if (is.numeric(column)) format(column, big.mark = ",", trim = TRUE) else as.character(column)
+    text <- if (is.integer(column)) format_count(column) else if (is.numeric(column)) numbers_in_column(column) else as.character(column)
     printable(c(name, ifelse(is.na(column), "", text)))
   })
   numeric <- vapply(data, is.numeric, NA)
@@ -108,6 +108,14 @@ print_table <- function(data, indent = "  ", width = Inf) {
   cat(paste0(indent, sub("\\s+$", "", lines), "\n"), sep = "")
   left <- names(data)[-seq_along(cells)]
   if (length(left)) cat(indent, "\u2026 ", counted(length(left), "more column"), ": ", paste(printable(left), collapse = ", "), "\n", sep = "")
+}
+
+# As many decimals for all as give the greatest seven digits and the least three; powers of ten for what is too far apart.
+numbers_in_column <- function(values) {
+  sizes <- abs(as.double(values[is.finite(values) & values != 0]))
+  if (!length(sizes) || max(sizes) >= 1e15 || min(sizes) < 1e-6) return(format(values, big.mark = ",", trim = TRUE))
+  decimals <- max(0, 6 - floor(log10(max(sizes))), 2 - floor(log10(min(sizes))))
+  format(round(as.double(values), decimals), big.mark = ",", trim = TRUE, scientific = FALSE, digits = 15)
 }
 
 # Texts are cut to one width of at least 12 characters, so that all fits; then columns are left out from the end.

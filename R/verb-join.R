@@ -126,9 +126,10 @@ rank_values <- function(columns, rank_by, call) {
   as.double(rank)
 }
 
-# x with the columns of a table of as many rows, before its shapes if it has any; clashing names get the suffix.
+# x with the columns of a table of as many rows, before its shapes if it has any; clashing names get the suffix, also those that differ in case alone,
+# which no database holds side by side.
 add_columns <- function(x, table, suffix) {
-  clash <- names(table) %in% names(x)
+  clash <- tolower(names(table)) %in% tolower(names(x))
   names(table)[clash] <- paste0(names(table)[clash], suffix)
   names(table) <- utils::tail(make.unique(c(names(x), names(table)), sep = "_"), length(table))
   name <- shape_column_name(x)

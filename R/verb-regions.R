@@ -71,6 +71,7 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   pairs <- found$pairs
   out <- with_summaries(regions, found$once_values, found$table, groups, form)
 
+  tell_if_swapped(shapes, .relation)
   warn_if_overlapping(pairs, regions, share, call)
   if (share != "none") warn_of_no_size(pairs, share)
   warn_if_apart(regions, features, !any(found$filled))
@@ -79,6 +80,14 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   else account_of_shares(pairs, share)
   counts <- c(counts, account(empty_regions(found$filled)))
   end_verb(verb, out, regions, counts, line = paste(counted(nrow(features), "feature"), "into", counted(nrow(regions), "region")))
+}
+
+# Points as regions of polygons: mostly the layers stand the wrong way round.
+tell_if_swapped <- function(shapes, relation) {
+  polygons <- function(x) any(grepl("polygon", geometry_type_of(x)))
+  if (!is.null(relation) || !only_points(shapes$regions) || !polygons(shapes$features)) return(invisible())
+  caution("data", c("The regions are points, and the features polygons: each point got what the polygons around it hold.",
+                    i = "To count points in polygons give the polygons first."))
 }
 
 empty_regions <- function(filled) entry(sum(!filled), "empty", of = "region")

@@ -521,8 +521,12 @@ AntimeridianCut cut_at_antimeridian(const ShapeRows& rows, int missing) {
       bool around_pole = false;
       std::vector<Piece> unwound = unwound_pieces(rows.store, shape, around_pole);
       orient(unwound);
-      ++(around_pole ? out.around_pole : out.cut);
-      write_shape(rows.store.types[shape], cut_all(unwound), builder);
+      const std::vector<Piece> pieces = cut_all(unwound);
+      if (around_pole)
+        ++out.around_pole;
+      else if (pieces.size() != unwound.size())  // else it was moved by turns alone
+        ++out.cut;
+      write_shape(rows.store.types[shape], pieces, builder);
     } else {
       write_shape(rows.store.types[shape], pieces_of(rows.store, shape), builder);
     }
