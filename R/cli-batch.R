@@ -3,14 +3,14 @@
 #' @include op-record.R
 register_operation("batch", function() {
   new_operation("In and out", "run commands from a file, a line each, in one process", "STEPS", list(
-    new_option("set", "text", "name=value, separated by commas: put in place of {name}"), new_option("check", "flag", "tell every mistake, and run nothing")
-  ), "civicatlas batch steps.txt --set year=2026", batch_command,
+    new_option("input", "text", "name=value, separated by commas: put in place of {name}", former = "input"), new_option("check", "flag", "tell every mistake, and run nothing")
+  ), "civicatlas batch steps.txt --input year=2026", batch_command,
   about = paste("run commands from a file, or from standard input with -, a line each, in one process. # begins a comment. @name in place of a file",
                 "keeps a layer in memory between lines. A line that fails ends the run"))
 })
 
 batch_command <- function(o) {
-  lines <- batch_lines(o$steps, o$set)
+  lines <- batch_lines(o$steps, o$input)
   problems <- check_batch(lines)
   if (length(problems)) {
     for (problem in problems) message(problem)
@@ -35,7 +35,7 @@ run_line <- function(line, known, o) {
 # The lines that are commands: `number`, `text` and `words`, with values in place of their names.
 batch_lines <- function(path, set) {
   lines <- read_steps(path)
-  values <- named_values(set, "set")
+  values <- named_values(set, "input")
   found <- lapply(seq_along(lines), function(number) {
     text <- trimws(lines[number])
     words <- tryCatch(words_of_line(text), civicatlas_error_usage = function(e) e)

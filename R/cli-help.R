@@ -51,7 +51,7 @@ option_text <- function(option) {
 #'
 #' `civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]`. An input is a file, an address, `-` for standard input or, in a batch, `@name` for a layer in
 #' memory; an output is a file, a database, `-` for standard output or `@name`. Conditions and expressions are those of [CQL2][conditions]. Exit
-#' codes: 0 done, 1 the work failed, 2 wrong usage.
+#' codes: 0 done, 1 the work failed, 2 wrong usage, 130 interrupted.
 #' @eval commands_in_help()
 #' @name commands
 #' @examples
@@ -152,7 +152,7 @@ manual_page <- function() {
     "\\fBcivicatlas\\fR COMMAND INPUTS [OUTPUT] [OPTIONS]", ".SH DESCRIPTION",
     safe(paste("Messages go to standard error, data to standard output. An input or output of - is standard input or output, a feature a line.",
                "Conditions and expressions are those of OGC CQL2.")),
-    ".SH COMMANDS", commands, ".SH EXIT STATUS", "0 done, 1 the work failed, 2 wrong usage.")
+    ".SH COMMANDS", commands, ".SH EXIT STATUS", "0 done, 1 the work failed, 2 wrong usage, 130 interrupted.")
 }
 
 register_operation("completions", function() {

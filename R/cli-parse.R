@@ -56,18 +56,23 @@ option_name <- function(arg, known) {
   name <- sub("=.*", "", sub("^--?", "", arg))
   if (arg == "-h") return("help")
   if (name %in% names(known) && startsWith(arg, "--")) return(name)
+  former <- now_named(name, known)
+  if (!is.null(former)) wrong_usage("{sub('=.*', '', arg)} is --{former} now")
   begins <- names(known)[startsWith(names(known), name)]
   near <- if (length(begins)) begins else nearest_word(name, names(known), most = 1)
   shown <- paste0("--", near, collapse = " or ")
   wrong_usage("there is no option {sub('=.*', '', arg)}; did you mean {shown}?")
 }
 
+# The option that had a name in versions before.
+now_named <- function(name, options) names(Filter(function(option) identical(option$former, name), options))[1] %|% NULL
+
 check_inputs <- function(command, inputs, given) {
   least <- sum(!grepl("[", command$takes, fixed = TRUE))
   most <- if (any(grepl("...", command$takes, fixed = TRUE))) Inf else length(command$takes)
   if (length(inputs) >= least && length(inputs) <= most) return(invisible())
   signs <- inputs %in% c("=", "<", ">", "<=", ">=", "<>", "==", "!=", "AND", "OR", "and", "or", "IN", "LIKE", "is", "IS", "*", "/", "+")
-  text <- intersect(c("where", "compute", "with", "fill"), given)
+  text <- intersect(c("where", "set", "with", "fill"), given)
   quotes <- if (any(signs) && length(text)) paste0(". A text with blanks in it stands in double quotes: --", text[1], " \"...\"")
   wrong_usage("it takes {paste(command$takes, collapse = ' ')}; given: {if (length(inputs)) paste(inputs, collapse = ' ') else 'nothing'}{quotes}")
 }

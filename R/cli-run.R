@@ -3,7 +3,7 @@
 #' `civicatlas COMMAND ...` on the command line calls this; `civicatlas --help` lists the commands. Messages go to standard
 #' error, data to standard output.
 #' @param args Character vector of arguments.
-#' @return The exit code: 0 done, 1 the work failed, 2 wrong usage.
+#' @return The exit code: 0 done, 1 the work failed, 2 wrong usage, 130 interrupted.
 #' @examples
 #' run_command_line(c("describe", demo_file("wards.shp")))
 #' @export
@@ -166,12 +166,12 @@ check_output_layer <- function(target, o, inputs) {
 read_input <- function(text, o, known, first, columns = NULL) {
   text_of <- function(name) if (first) o[[name]]
   if (text == "-" || startsWith(text, "@")) {
-    layer <- if (text == "-") read_stream(o$from) else known[[substring(text, 2)]]
+    layer <- if (text == "-") read_stream(o$from_format) else known[[substring(text, 2)]]
     if (is.null(layer)) wrong_usage("there is no layer {text} yet")
     layer <- chosen_rows(layer, text_of("where"), text_of("within"))
     return(if (is.null(columns)) layer else choose_columns(layer, dplyr::all_of(column_list(columns)), "columns", NULL))
   }
-  place <- if (is.null(o$from)) text else with_ending(text, o$from)
+  place <- if (is.null(o$from_format)) text else with_ending(text, o$from_format)
   read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), columns = !!(if (!is.null(columns)) column_list(columns)),
              encoding = o$encoding, skip = o[["skip"]] %||% 0, range = o[["range"]], decimal = o[["decimal"]], missing = o[["missing"]],
              damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
@@ -303,7 +303,7 @@ with_terminal_manners <- function(options, work) {
     error = function(e) report_failure(e, options, 1L),
     interrupt = function(e) {
       message("civicatlas: interrupted")
-      1L
+      130L  # as shells have it
     }
   )
 }

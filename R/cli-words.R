@@ -65,14 +65,14 @@ option_of_argument <- function(argument, record, verb) {
 
 option_with_value <- function(option, value) {
   if (isTRUE(value)) return(option)
-  text <- shell_word(text_of_value(value))
+  text <- shell_word(text_of_literal(value))
   paste(c(if (nzchar(option)) option, text), collapse = " ")
 }
 
 # Texts as they are, keys as left=right, several with commas.
-text_of_value <- function(value) {
+text_of_literal <- function(value) {
   if (!rlang::is_call(value, "c")) return(if (is.character(value)) value else paste(deparse(value), collapse = " "))
-  values <- vapply(as.list(value)[-1], text_of_value, "")
+  values <- vapply(as.list(value)[-1], text_of_literal, "")
   paste(paste0(rlang::names2(values), ifelse(nzchar(rlang::names2(values)), "=", ""), values), collapse = ",")
 }
 

@@ -130,7 +130,7 @@ read_text <- function(source, name, call) {
 
 # "WGS 84 / UTM zone 57S (EPSG:32757)"; "none" where there is no CRS.
 crs_label <- function(x) {
-  if (is.null(x)) return(typed("none: label it with declare_crs()", "none: label it with convert --crs"))
+  if (is.null(x)) return(typed("none: label it with declare_crs()", "none: label it with convert --declare-crs"))
   name <- if (is.na(x$name)) "unnamed" else x$name
   if (is.na(x$code)) return(paste0(name, " (no code)"))
   paste0(name, " (", x$code, if (isTRUE(x$matched)) ", matched by meaning", ")")
@@ -235,7 +235,7 @@ check_same_crs <- function(x, y, x_name = "x", y_name = "y", argument = NULL, ca
 
 # The line that puts a layer on the CRS of another, or labels it so.
 crs_remedy <- function(verb, name, crs, other) {
-  option <- if (verb == "declare_crs") "civicatlas convert INPUT OUTPUT --crs " else "civicatlas reproject INPUT OUTPUT --crs "
+  option <- if (verb == "declare_crs") "civicatlas convert INPUT OUTPUT --declare-crs " else "civicatlas reproject INPUT OUTPUT --crs "
   code <- if (name == make.names(name)) paste0(name, " <- ", verb, "(", name, ", ") else paste0(verb, "(\u2026, ")
   to <- crs_argument(crs, if (other == make.names(other)) paste0("crs_of(", other, ")") else "\u2026")
   typed(paste0(code, to, ")"), paste0(option, crs_argument(crs, "CRS")))

@@ -85,7 +85,7 @@ tell_foreseen <- function(workflow, given, node, tell, call) {
   for (name in intersect(inputs_of_type(workflow$inputs, c("layer", "file")), names(values))) {
     place <- node$value$inputs$value[[name]]
     problem <- problem_of_value(name, workflow$inputs[[name]], values[[name]], TRUE)
-    if (!is.null(problem)) tell(place$value$default %||% place, problem, "Give another with --set.")
+    if (!is.null(problem)) tell(place$value$default %||% place, problem, "Give another with --input.")
     if (!is.null(problem) || workflow$inputs[[name]]$type == "file") next
     layers[[name]] <- tryCatch(few_rows(quietly(layer_of_input(name, workflow$inputs[[name]], values[[name]], call))), civicatlas_error = function(e) {
       at <- if (inherits(e, "civicatlas_error_column")) column_node(place$value$columns, said_on_a_line(e)) else place$value$shapes

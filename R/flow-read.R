@@ -186,7 +186,12 @@ step_of_node <- function(name, node, inputs, steps, tell) {
   record <- operation_record(command)
   roles <- ascii_lower(intersect(record$role, c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION")))
   options <- record$options[setdiff(names(record$options), options_of_files)]
-  known_keys(node, c("command", roles, names(options)), paste0("the command \"", command, "\""), tell)
+  for (key in setdiff(names(node$value), c(roles, names(options)))) {
+    now <- now_named(key, options)
+    if (!is.null(now)) tell(node$keys[[key]], paste0("\"", key, "\" is \"", now, "\" now"), paste0("Write: ", now, "."))
+  }
+  former <- unlist(lapply(options, `[[`, "former"))
+  known_keys(node, c("command", roles, names(options), former), paste0("the command \"", command, "\""), tell)
   needed <- c(roles, names(options)[vapply(options, `[[`, NA, "required")])
   for (key in setdiff(needed, names(node$value))) tell(node, paste0("the step \"", name, "\" has no \"", key, "\""))
   takes <- node$value[intersect(roles, names(node$value))]
@@ -239,7 +244,7 @@ with_unit_of_input <- function(step, name, input, options, node, inputs, tell) {
 }
 
 # Of files, which a workflow names as inputs and outputs.
-options_of_files <- c("quiet", "json", "help", "replace", "append", "to-layer", "to-format", "from", "layer", "encoding", "decimals", "layers", "shapes")
+options_of_files <- c("quiet", "json", "help", "replace", "append", "to-layer", "to-format", "from-format", "layer", "encoding", "decimals", "layers", "shapes")
 
 command_of_step <- function(node, tell) {
   command <- node$value$command$value

@@ -177,25 +177,25 @@ swept_rows <- function(run, value) {
 
 register_operation("run", function() {
   new_operation("In and out", "run a workflow: typed inputs, steps and outputs in a YAML file", "WORKFLOW", list(
-    new_option("set", "text", "values of inputs: name=value, separated by commas"),
-    new_option("set-file", "file", "YAML file of values of inputs, a line each: name: value"),
+    new_option("input", "text", "values of inputs: name=value, separated by commas", former = "set"),
+    new_option("input-file", "file", "YAML file of values of inputs, a line each: name: value", former = "set-file"),
     new_option("folder", "file", "where outputs, log and kept results go", "."),
-    new_option("from", "text", "a step: it, and those that need it, run again in any case"),
+    new_option("from-step", "text", "a step: it, and those that need it, run again in any case", former = "from"),
     new_option("sweep", "text", "an input and its values: name=value,value,...; a run in a folder of its own for each"),
     new_option("check", "flag", "tell every mistake, and run nothing"),
-    new_option("keep", "flag", "write what each step gave, too, in the folder's steps/"),
+    new_option("write-steps", "flag", "write what each step gave, too, in the folder's steps/", former = "keep"),
     new_option("daemons", "whole", "how many processes to share the steps among"),
     new_option("forget", "flag", "remove the kept results of the folder first"), new_option("report", "file", "page of HTML, or PDF, to write about the run"),
     new_option("script", "file", "write the run as a script instead: .R, .sh or _targets.R"),
     new_option("drawing", "file", "draw the workflow instead: .png, .svg or .mmd"),
     new_option("replace", "flag", "replace a report, script or drawing that is there already")
-  ), "civicatlas run out-of-reach.yaml --set distance=500 --folder results", function(o) {
+  ), "civicatlas run out-of-reach.yaml --input distance=500 --folder results", function(o) {
     if (o$check) return(checked_workflow(o))
     if (!is.null(o$script)) return(scripted_workflow(o))
     if (!is.null(o$drawing)) return(drawn_workflow(o))
     if (o$forget) forget_runs(o$folder)
     if (!is.null(o$sweep)) return(swept_workflow(o))
-    run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from, write_steps = o$keep))
+    run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from_step, write_steps = o$write_steps))
     if (!is.null(o$report)) atlas_report(run, o$report, replace = TRUE)
     if (!o$json) print(run)
     answer <- answer_of_run(run) %||% answer_of_outputs(run)
@@ -210,15 +210,15 @@ typed_inputs <- function(run) {
   }, run$inputs, run$asked[names(run$inputs)])
 }
 
-# What --set and --set-file give, the first before the second.
+# What --input and --input-file give, the first before the second.
 values_set <- function(o) {
-  typed <- as.list(named_values(o$set, "set"))
-  if (is.null(o$set_file)) return(typed)
-  if (!file.exists(o$set_file)) no_such_file(o$set_file, NULL)
-  read <- tryCatch(read_yaml_nodes(readLines(o$set_file, encoding = "UTF-8", warn = FALSE)), civicatlas_yaml_problem = function(e) {
-    fail("format", "{.file {o$set_file}}, line {e$line}: {conditionMessage(e)}. {e$remedy}", call = NULL)
+  typed <- as.list(named_values(o$input, "input"))
+  if (is.null(o$input_file)) return(typed)
+  if (!file.exists(o$input_file)) no_such_file(o$input_file, NULL)
+  read <- tryCatch(read_yaml_nodes(readLines(o$input_file, encoding = "UTF-8", warn = FALSE)), civicatlas_yaml_problem = function(e) {
+    fail("format", "{.file {o$input_file}}, line {e$line}: {conditionMessage(e)}. {e$remedy}", call = NULL)
   })
-  if (read$kind != "map") fail("format", "{.file {o$set_file}} has no lines of {.val name: value}.", call = NULL)
+  if (read$kind != "map") fail("format", "{.file {o$input_file}} has no lines of {.val name: value}.", call = NULL)
   written <- lapply(read$value, function(one) paste(texts_of_node(one), collapse = ","))
   c(typed, written[setdiff(names(written), names(typed))])
 }

@@ -130,7 +130,7 @@ announce_layer <- function(out, name, read) {
   shapes <- as_shapes(out)
   say("Read {.file {basename(name)}}: {rows}, {columns}, {kinds_in_words(shapes)}; CRS {crs_label(crs_of(shapes))}.")
   if (is.null(crs_of(shapes))) {
-    label <- typed("{.code declare_crs(x, \"EPSG:\u2026\")}, or read it with {.arg crs}", "{.code civicatlas convert INPUT OUTPUT --crs EPSG:\u2026}")
+    label <- typed("{.code declare_crs(x, \"EPSG:\u2026\")}, or read it with {.arg crs}", "{.code civicatlas convert INPUT OUTPUT --declare-crs EPSG:\u2026}")
     caution("crs", c("{.file {basename(name)}} has no CRS.", i = paste0("Label it: ", label, ".")))
   }
   with_shapes(out, admitted(shapes))

@@ -4,13 +4,13 @@ register_operation("map", function() {
   new_operation("Maps", "draw a map to PNG, JPEG, TIFF, PDF, SVG or a page of HTML", c("LAYER", "IMAGE"), c(class_options(), list(
     new_option("as", "choice", "kind of map", "choropleth", names(map_kinds)), new_option("up", "expression", "bivariate: the second column"),
     new_option("after", "layer", "change: layer of the later state"), new_option("reverse", "flag", "palette in the opposite order"),
-    new_option("prefix", "text", "put before the numbers of the key"),
+    new_option("key-prefix", "text", "put before the numbers of the key", former = "prefix"),
     new_option("numbers", "choice", "of the key", "plain", names(number_factors)),
     new_option("midpoint", "number", "value between the sides of a palette with two"),
     new_option("counts", "flag", "show in the key how many shapes each class holds"),
     new_option("panels", "column", "a panel for each of its values"), new_option("flows", "layer", "table of flows, with columns from and to"),
     new_option("key", "column", "with --flows: column of the layer that from and to name"), new_option("subtitle", "text", "subtitle"),
-    new_option("source", "text", "where the data come from"), new_option("unit", "text", "put after the numbers of the key"),
+    new_option("source", "text", "where the data come from"), new_option("key-unit", "text", "put after the numbers of the key", former = "unit"),
     new_option("key-title", "text", "text above the key, with the unit"), new_option("outlines", "layer", "layer whose outlines to draw on top"),
     new_option("points", "layer", "layer of points to draw on top"), new_option("labels", "column", "column of texts to write at the shapes"),
     new_option("graticule", "flag", "draw meridians and parallels"), new_option("scale-bar", "flag", "draw a scale bar"),
@@ -59,7 +59,7 @@ map_kinds <- list(
                  key_title = key_title_option(o))
   },
   symbols = function(x, o) {
-    symbol_map(x, !!fill_option(x, o), title = o$title, subtitle = o$subtitle, source = o$source, unit = o$unit,
+    symbol_map(x, !!fill_option(x, o), title = o$title, subtitle = o$subtitle, source = o$source, unit = o$key_unit,
                key_title = key_title_option(o))
   },
   bivariate = function(x, o) {
@@ -77,7 +77,7 @@ map_kinds <- list(
     if (is.null(o$flows) || is.null(o$key)) wrong_usage("flows need --flows TABLE and --key COLUMN")
     table <- o$flows
     flows <- flows_between(x, table, "from", "to", !!o$key, size = sum(!!fill_option(table, o), na.rm = TRUE))
-    flow_map(flows, .data$size, base = x, title = o$title, subtitle = o$subtitle, source = o$source, unit = o$unit,
+    flow_map(flows, .data$size, base = x, title = o$title, subtitle = o$subtitle, source = o$source, unit = o$key_unit,
              key_title = key_title_option(o))
   },
   plain = function(x, o) plain_map(x, title = o$title, subtitle = o$subtitle, source = o$source)
@@ -87,7 +87,7 @@ map_kinds <- list(
 choropleth_options <- function(o) {
   list(classes = o$classes, method = o$method, at = o$at, palette = palette_option(o), reverse = o$reverse,
        midpoint = o$midpoint, counts = o$counts, title = o$title, subtitle = o$subtitle, source = o$source,
-       unit = o$unit, prefix = o$prefix, numbers = o$numbers, rounded = o$rounded, key_title = key_title_option(o))
+       unit = o$key_unit, prefix = o$key_prefix, numbers = o$numbers, rounded = o$rounded, key_title = key_title_option(o))
 }
 
 # The name of a palette, or colours separated by commas.

@@ -4,10 +4,10 @@ apportion_option <- function() new_option("apportion", "columns", "columns of to
 
 register_operation("overlay", function() {
   new_operation("Two layers", "cut two layers where they meet, with the columns of both", c("LAYER", "OTHER", "OUTPUT"), list(
-    new_option("keep", "choice", "which pieces", "intersection", names(overlay_parts)),
+    new_option("pieces", "choice", "which", "intersection", names(overlay_parts), argument = "keep", former = "keep"),
     new_option("tolerance", "number", "bring borders nearer than this together first"), unit_option("the tolerance"),
     new_option("touches", "flag", "keep lines and points where shapes only touch", sets = "keep"), apportion_option()
-  ), "civicatlas overlay wards.shp districts.shp pieces.gpkg --keep union --match-crs", verb = "overlay_with")
+  ), "civicatlas overlay wards.shp districts.shp pieces.gpkg --pieces union --match-crs", verb = "overlay_with")
 })
 
 register_operation("clip", function() {
@@ -69,7 +69,7 @@ register_operation("summarise", function() {
     new_option("by", "columns", "columns to group by within each region, separated by commas", of = "y"),
     new_option("form", "choice", "of groups: a row each, or a column each", "long", summary_forms),
     new_option("once", "columns", "columns that stand once a region and are not to be summed, separated by commas", of = "y"),
-    new_option("compute", "expressions", "columns to compute from the result: name = expression, separated by commas", argument = "result")
+    new_option("set", "expressions", "columns to compute from the result: name = expression, separated by commas", argument = "result", former = "compute")
   )), "civicatlas summarise wards.shp rooms.geojson out.shp --match-crs --with \"rooms = count(), seats = sum(seats)\"", verb = "summarise_into")
 })
 
@@ -107,8 +107,8 @@ register_operation("cross-table", function() {
   new_operation("Two layers", "how much area each value of one layer shares with each of another", c("LAYER", "OTHER"), list(
     new_option("column", "column", "column of the first layer", required = TRUE, argument = "x_column"),
     new_option("other-column", "column", "column of the other layer", required = TRUE, argument = "y_column", of = "y"),
-    new_option("unit", "choice", "unit of the areas, m2 by default", values = names(area_units))
-  ), "civicatlas cross-table wards.shp districts.shp --column ward_id --other-column district --unit ha --match-crs", verb = "cross_table",
+    new_option("area-unit", "choice", "unit of the areas, m2 by default", values = names(area_units), argument = "unit", former = "unit")
+  ), "civicatlas cross-table wards.shp districts.shp --column ward_id --other-column district --area-unit ha --match-crs", verb = "cross_table",
   finish = function(found, o) table_of_matrix(found, o$column))
 })
 

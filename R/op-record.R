@@ -29,7 +29,7 @@ operation_record <- function(name) {
 #   - `run(o)`: anything else. `o` has the options by name, layers as `x`, `y` and `layers`, and other arguments by their names in lower case.
 #   The value is a layer or table, which is written or shown, or anything else that prints.
 # * `settle(o, x)` completes the options before that, `finish(found, o)` changes the value after it.
-# * `says`: what else the command does, as the words behind it by the names of functions: c(declare_crs = "--crs").
+# * `says`: what else the command does, as the words behind it by the names of functions: c(declare_crs = "--declare-crs").
 # * `tiles`: whether it works tile by tile, or a function of the options that tells; by default, where its verb does.
 new_operation <- function(group, summary, takes, options = list(), example, run = NULL, verb = NULL, code = NULL, settle = NULL, finish = NULL,
                           says = character(), tiles = NULL, about = summary) {
@@ -54,10 +54,12 @@ options_by_name <- function(options) stats::setNames(options, vapply(options, `[
 # * `argument`: what it is of the verb's arguments where the names differ, by the name of the verb where there are several; "..." is put among the dots,
 #   "result" is computed from what the verb gave, NA is none.
 # * `sets`: what a flag that is set gives the argument.
-# * `of`: the layer whose columns it names, "x", "y" or "table"; `use`: "group" for summaries; `least`: of whole numbers.
-new_option <- function(name, type, help, default = NULL, values = NULL, required = FALSE, argument = NULL, sets = TRUE, of = "x", use = "row", least = -Inf) {
+# * `of`: the layer whose columns it names, "x", "y" or "table"; `use`: "group" for summaries; `least`: of whole numbers; `former`: its name
+#   in versions before, of which messages know.
+new_option <- function(name, type, help, default = NULL, values = NULL, required = FALSE, argument = NULL, sets = TRUE, of = "x", use = "row", least = -Inf,
+                       former = NULL) {
   list(name = name, type = type, help = help, default = if (type == "flag") FALSE else default, values = values, required = required, argument = argument,
-       sets = sets, of = of, use = use, least = least)
+       sets = sets, of = of, use = use, least = least, former = former)
 }
 
 # The name of an option as a variable.
@@ -120,7 +122,7 @@ reading_options <- function() {
     new_option("within", "numbers", "xmin,ymin,xmax,ymax in the layer's CRS; rows outside are left out"),
     new_option("encoding", "text", "encoding of text in a dBASE table or CSV file, over what it says"),
     new_option("daemons", "whole", "layers in tiles: how many processes to share them among"),
-    new_option("from", "choice", "format of an input whose name does not tell, by its ending", values = unique(unname(endings_of("endings"))))
+    new_option("from-format", "choice", "format of an input whose name does not tell, by its ending", values = unique(unname(endings_of("endings"))), former = "from")
   )
 }
 

@@ -17,10 +17,10 @@ register_operation("sample", function() {
 
 register_operation("sort", function() {
   new_operation("Rows and columns", "put rows in order", c("LAYER", "[OUTPUT]"), list(
-    new_option("by", "columns", "columns to sort by, separated by commas", required = TRUE), new_option("descending", "flag", "from the greatest to the least")
-  ), "civicatlas sort rooms.geojson by-seats.geojson --by seats --descending", run = function(o) {
-    by <- column_list(o$by)
-    for (column in by) need_column(o$x, column, "by", call = NULL)
+    new_option("order", "columns", "columns to sort by, separated by commas", required = TRUE, former = "by"), new_option("descending", "flag", "from the greatest to the least")
+  ), "civicatlas sort rooms.geojson by-seats.geojson --order seats --descending", run = function(o) {
+    by <- column_list(o$order)
+    for (column in by) need_column(o$x, column, "order", call = NULL)
     keys <- lapply(by, function(column) if (is.character(o$x[[column]])) match(o$x[[column]], sort(unique(o$x[[column]]), method = "radix")) else o$x[[column]])
     o$x[do.call(order, c(keys, list(decreasing = o$descending))), ]
   })
@@ -28,12 +28,12 @@ register_operation("sort", function() {
 
 register_operation("stack", function() {
   new_operation("In and out", "put the rows of several layers into one", c("LAYERS...", "OUTPUT"), list(
-    new_option("source", "text", "name of a column that tells which layer a row came from"),
+    new_option("source-column", "text", "name of a column that tells which layer a row came from", former = "source"),
     new_option("match-crs", "flag", "reproject all to the CRS of the first")
-  ), "civicatlas stack north.shp south.geojson all.gpkg --source file --match-crs", says = c(stack_layers = ""), run = function(o) {
+  ), "civicatlas stack north.shp south.geojson all.gpkg --source-column file --match-crs", says = c(stack_layers = ""), run = function(o) {
     layers <- lapply(o$layers, function(layer) brought_to(o$layers[[1]], layer, o$match_crs))
     names(layers) <- basename(names(layers))
-    do.call(stack_layers, c(layers, list(source = o$source)))
+    do.call(stack_layers, c(layers, list(source = o$source_column)))
   })
 })
 
@@ -77,36 +77,36 @@ register_operation("build", function() {
     new_option("as", "choice", "what to build", "line", c("line", "polygon"), argument = "kind"),
     new_option("by", "columns", "columns that tell the shapes apart"),
     new_option("order", "column", "column by which points come along each shape"),
-    new_option("crs", "crs", "the CRS of the coordinates")
+    new_option("declare-crs", "crs", "the CRS of the coordinates", argument = "crs", former = "crs")
   ), "civicatlas build rooms.geojson walk.geojson --by kind --order seats", verb = "shapes_from_coordinates")
 })
 
 register_operation("join-table", function() {
   new_operation("Rows and columns", "add the columns of a table whose key is the same", c("LAYER", "TABLE", "OUTPUT"), list(
-    new_option("by", "keys", "column of both, or left=right, several separated by commas", required = TRUE),
+    new_option("key", "keys", "column of both, or left=right, several separated by commas", required = TRUE, argument = "by", former = "by"),
     new_option("ignore-case", "flag", "keys that differ in case alone are the same"),
     new_option("multiple", "choice", "rows of the table of one key: error, first or all", "error", keyed_rows_taken)
-  ), "civicatlas join-table wards.shp heat.csv hot-wards.shp --by ward_id", verb = "join_table")
+  ), "civicatlas join-table wards.shp heat.csv hot-wards.shp --key ward_id", verb = "join_table")
 })
 
 register_operation("unmatched-keys", function() {
   new_operation("Rows and columns", "list the keys of a layer and a table that have no partner, with the nearest", c("LAYER", "TABLE", "[OUTPUT]"), list(
-    new_option("by", "keys", "column of both, or left=right, several separated by commas", required = TRUE),
+    new_option("key", "keys", "column of both, or left=right, several separated by commas", required = TRUE, argument = "by", former = "by"),
     new_option("ignore-case", "flag", "keys that differ in case alone are the same")
-  ), "civicatlas unmatched-keys wards.shp heat.csv --by ward_id", verb = "unmatched_keys")
+  ), "civicatlas unmatched-keys wards.shp heat.csv --key ward_id", verb = "unmatched_keys")
 })
 
 register_operation("rates", function() {
   new_operation("Rows and columns", "add a rate of two columns, with those of small bases told", c("LAYER", "OUTPUT"), list(
-    new_option("count", "column", "column of what is counted", required = TRUE),
+    new_option("counted", "column", "column of what is counted", required = TRUE, former = "count"),
     new_option("base", "column", "column of what it is a rate of", required = TRUE),
     new_option("per", "number", "per so many", 1000),
     new_option("smooth", "choice", "draw rates of small bases towards that of all", "none", c("none", "global")),
     new_option("name", "text", "name of the new column, by default count_per_1000")
-  ), "civicatlas rates wards.shp elderly.shp --count over_65 --base residents --per 100", says = c(rate_of = ""), run = function(o) {
-    for (column in c(o$count, o$base)) need_column(o$x, column, "count", call = NULL)
-    name <- o$name %||% paste0(o$count, "_per_", core(core_number_text(o$per, -1L)))
-    o$x[[name]] <- as.double(rate_of(o$x[[o$count]], o$x[[o$base]], o$per, smooth = o$smooth))
+  ), "civicatlas rates wards.shp elderly.shp --counted over_65 --base residents --per 100", says = c(rate_of = ""), run = function(o) {
+    for (column in c(o$counted, o$base)) need_column(o$x, column, "counted", call = NULL)
+    name <- o$name %||% paste0(o$counted, "_per_", core(core_number_text(o$per, -1L)))
+    o$x[[name]] <- as.double(rate_of(o$x[[o$counted]], o$x[[o$base]], o$per, smooth = o$smooth))
     o$x
   })
 })

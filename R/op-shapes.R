@@ -91,8 +91,8 @@ register_operation("repair", function() {
 })
 
 narrow_options <- function() {
-  list(new_option("narrower-than", "number", "at most so wide"), new_option("area", "number", "at most so large"),
-       unit_option("--narrower-than, and its square of --area"))
+  list(new_option("narrower-than", "number", "at most so wide"), new_option("smaller-than", "number", "at most so large", argument = "area", former = "area"),
+       unit_option("--narrower-than, and its square of --smaller-than"))
 }
 
 register_operation("gaps", function() {

@@ -150,6 +150,6 @@ command_of_run <- function(workflow, values) {
   defaults <- lapply(workflow$inputs, default_of_input, dirname(workflow$path))
   given <- Filter(function(name) !is.null(values[[name]]) && !identical(as.character(values[[name]]), as.character(defaults[[name]])), names(values))
   set <- paste0(given, "=", vapply(given, function(name) paste(values[[name]], collapse = ","), ""), recycle0 = TRUE)
-  given <- if (length(set)) paste("--set", shell_word(paste(set, collapse = ",")))
+  given <- if (length(set)) paste("--input", shell_word(paste(set, collapse = ",")))
   paste(c("civicatlas run", shell_word(workflow$path), given, "--folder results"), collapse = " ")
 }

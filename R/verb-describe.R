@@ -110,12 +110,18 @@ print_table <- function(data, indent = "  ", width = Inf) {
   if (length(left)) cat(indent, "\u2026 ", counted(length(left), "more column"), ": ", paste(printable(left), collapse = ", "), "\n", sep = "")
 }
 
-# As many decimals for all as give the greatest seven digits and the least three; powers of ten for what is too far apart.
+# As many decimals for all as give the greatest seven digits and the least three, but for what is next to nothing beside the others; numbers beyond 1e15 as
+# powers of ten.
 numbers_in_column <- function(values) {
-  sizes <- abs(as.double(values[is.finite(values) & values != 0]))
-  if (!length(sizes) || max(sizes) >= 1e15 || min(sizes) < 1e-6) return(format(values, big.mark = ",", trim = TRUE))
-  decimals <- max(0, 6 - floor(log10(max(sizes))), 2 - floor(log10(min(sizes))))
-  format(round(as.double(values), decimals), big.mark = ",", trim = TRUE, scientific = FALSE, digits = 15)
+  values <- as.double(values)
+  sizes <- abs(values[is.finite(values) & values != 0])
+  if (!length(sizes) || max(sizes) >= 1e15) return(format(values, big.mark = ",", trim = TRUE))
+  tiny <- is.finite(values) & values != 0 & abs(values) < 1e-6 * min(1, max(sizes))
+  least <- min(sizes[sizes >= 1e-6 * min(1, max(sizes))])
+  decimals <- max(0, 6 - floor(log10(max(sizes))), 2 - floor(log10(least)))
+  text <- format(round(values, decimals), big.mark = ",", trim = TRUE, scientific = FALSE, digits = 15)
+  text[tiny] <- vapply(values[tiny], format, "", digits = 2)
+  text
 }
 
 # Texts are cut to one width of at least 12 characters, so that all fits; then columns are left out from the end.

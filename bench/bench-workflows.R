@@ -24,8 +24,8 @@ writeLines(c(
   "  s03: {command: buffer, layer: s02, distance: 400, merged: true}", "  s04: {command: erase, layer: cells, other: s03}",
   "  s05: {command: compute, layer: s04, set: far_ha = area('ha')}", "  s06: {command: dissolve, layer: s05, by: ward_id, with: far_ha = sum(far_ha)}",
   "  s07: {command: columns, layer: s06, keep: [ward_id, far_ha]}", "  s08: {command: compute, layer: wards, set: ward_ha = area('ha')}",
-  "  s09: {command: join-table, layer: s08, table: s07, by: ward_id}", "  s10: {command: compute, layer: s09, set: share = far_ha / ward_ha}",
-  "  s11: {command: overlay, layer: cells, other: wards, keep: union}", "  s12: {command: simplify, layer: s11, tolerance: 5}"
+  "  s09: {command: join-table, layer: s08, table: s07, key: ward_id}", "  s10: {command: compute, layer: s09, set: share = far_ha / ward_ha}",
+  "  s11: {command: overlay, layer: cells, other: wards, pieces: union}", "  s12: {command: simplify, layer: s11, tolerance: 5}"
 ), path)
 by_hand <- function() {
   cells <- read_layer(file.path(folder, "cells.gpkg"))

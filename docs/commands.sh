@@ -14,21 +14,21 @@ civicatlas explain "$data/rooms.geojson" "kind = 'Library' OR kind = 'school' AN
 
 # In and out
 civicatlas convert "$data/cells.zip" cells.gpkg --mend-numbers
-civicatlas load "$data/wards.shp" "$data/rooms.geojson" "$data/heat.csv" --to store.gpkg --crs EPSG:32757 --prefix saltmere_
-civicatlas stack "$data/rooms.geojson" "$data/rooms.geojson" twice.geojson --source file
+civicatlas load "$data/wards.shp" "$data/rooms.geojson" "$data/heat.csv" --to store.gpkg --crs EPSG:32757 --table-prefix saltmere_
+civicatlas stack "$data/rooms.geojson" "$data/rooms.geojson" twice.geojson --source-column file
 civicatlas convert "$data/rooms.geojson" - --where "kind = 'library'" | civicatlas buffer - - --distance 400 --merged | civicatlas history - 
-civicatlas convert - libraries.gpkg --from csv --to-format gpkg < <(printf 'id,lon,lat\n1,160.2,-47.4\n') --crs EPSG:4326
+civicatlas convert - libraries.gpkg --from-format csv --to-format gpkg < <(printf 'id,lon,lat\n1,160.2,-47.4\n') --declare-crs EPSG:4326
 
 # Rows and columns
-civicatlas sort "$data/rooms.geojson" by-seats.geojson --by kind,seats --descending
+civicatlas sort "$data/rooms.geojson" by-seats.geojson --order kind,seats --descending
 civicatlas keep "$data/rooms.geojson" "seats > 100 AND kind <> 'school'" large.geojson
 civicatlas drop "$data/rooms.geojson" "opens = '09:00'" early.geojson
 civicatlas compute "$data/wards.shp" shares.shp --set "elderly = round(100 * over_65 / residents, 1), km2 = area('km2')"
 civicatlas rename "$data/wards.shp" renamed.gpkg --columns "people=residents,elderly=over_65"
 civicatlas columns "$data/wards.shp" names.shp --keep ward_id,name
 civicatlas build "$data/rooms.geojson" walks.geojson --by kind --order seats
-civicatlas join-table "$data/wards.shp" "$data/heat.csv" hot.gpkg --by ward_id
-civicatlas rates "$data/wards.shp" rates.gpkg --count over_65 --base residents --per 100
+civicatlas join-table "$data/wards.shp" "$data/heat.csv" hot.gpkg --key ward_id
+civicatlas rates "$data/wards.shp" rates.gpkg --counted over_65 --base residents --per 100
 
 # CRS
 civicatlas crs EPSG:32757
@@ -50,7 +50,7 @@ civicatlas hull rooms.shp hull.shp --merged
 civicatlas dissolve cells.gpkg wards-of-cells.gpkg --by ward_id --with "cells = count(), people = sum(pop_total)"
 
 # Two layers
-civicatlas overlay "$data/wards.shp" "$data/districts.shp" pieces.gpkg --keep union --match-crs
+civicatlas overlay "$data/wards.shp" "$data/districts.shp" pieces.gpkg --pieces union --match-crs
 civicatlas clip "$data/tramways.kml" "$data/wards.shp" tramways.gpkg --match-crs
 civicatlas erase "$data/wards.shp" reach.shp out-of-reach.shp
 civicatlas split "$data/wards.shp" "$data/tramways.kml" split.gpkg --match-crs
@@ -59,10 +59,10 @@ civicatlas nearest "$data/wards.shp" rooms.shp nearest.gpkg --distance 2000
 civicatlas select rooms.shp "$data/wards.shp" offshore.shp --others
 civicatlas pick "$data/wards.shp" rooms.shp largest.gpkg --take name,seats --rank-by seats
 civicatlas summarise "$data/wards.shp" rooms.shp counted.gpkg --with "rooms = count(), seats = sum(seats), libraries = share(kind = 'library')" \
-  --compute "per_1000 = 1000 * seats / residents"
+  --set "per_1000 = 1000 * seats / residents"
 civicatlas relate "$data/wards.shp" "$data/districts.shp" --relation overlaps --match-crs | head -n 4
 civicatlas distances "$data/wards.shp" rooms.shp --unit km --names ward_id --other-names room_id | head -n 3 | cut -c 1-60
-civicatlas cross-table "$data/wards.shp" "$data/districts.shp" --column ward_id --other-column district --unit ha --match-crs | head -n 4
+civicatlas cross-table "$data/wards.shp" "$data/districts.shp" --column ward_id --other-column district --area-unit ha --match-crs | head -n 4
 civicatlas flows "$data/wards.shp" "$data/trips.csv" flows.gpkg --key ward_id --with "trips = sum(trips)"
 
 # Mend
@@ -77,7 +77,7 @@ civicatlas outer-ring "$data/districts.shp" outer.gpkg
 civicatlas cut-at-antimeridian "$data/rooms.geojson" cut.gpkg
 civicatlas measure "$data/wards.shp" - --area ha | civicatlas buffer - - --distance 10 |
   civicatlas refresh-measures - anew.gpkg
-civicatlas unmatched-keys "$data/wards.shp" "$data/heat.csv" --by ward_id
+civicatlas unmatched-keys "$data/wards.shp" "$data/heat.csv" --key ward_id
 
 # Statistics
 civicatlas neighbours "$data/wards.shp"
@@ -102,7 +102,7 @@ buffer @rooms @reach --distance {distance} --merged
 erase {data}/wards.shp @reach far.gpkg --replace
 describe far.gpkg
 STEPS
-civicatlas batch steps.txt --check --set "data=$data,distance=400"
-civicatlas batch steps.txt --set "data=$data,distance=400"
+civicatlas batch steps.txt --check --input "data=$data,distance=400"
+civicatlas batch steps.txt --input "data=$data,distance=400"
 civicatlas run "$data/../workflows/out-of-reach.yaml" --check
-civicatlas run "$data/../workflows/out-of-reach.yaml" --set distance=500 --folder results --keep
+civicatlas run "$data/../workflows/out-of-reach.yaml" --input distance=500 --folder results --write-steps

@@ -70,22 +70,22 @@ steps <- list(
   c(command = "reproject", layer = "wards", crs = "EPSG:4326"), c(command = "measure", layer = "wards", area = "ha", perimeter = "km"), c(command = "measure", layer = "tram"),
   c(command = "gaps", layer = "districts", "narrower-than" = "30"), c(command = "slivers", layer = "pieces", "narrower-than" = "30"),
   c(command = "close-gaps", layer = "districts", tolerance = "30"), c(command = "absorb", layer = "pieces", "narrower-than" = "30", into = "longest border"),
-  c(command = "overlay", layer = "wards", other = "districts", keep = "union"), c(command = "overlay", layer = "wards", other = "districts", touches = "true", apportion = "residents"),
+  c(command = "overlay", layer = "wards", other = "districts", pieces = "union"), c(command = "overlay", layer = "wards", other = "districts", touches = "true", apportion = "residents"),
   c(command = "clip", layer = "tram", other = "wards"), c(command = "erase", layer = "wards", other = "reach"), c(command = "split", layer = "wards", other = "tram"),
   c(command = "join", layer = "rooms", other = "wards", multiple = "first"), c(command = "join", layer = "rooms", other = "wards", nearest = "2", distance = "900"),
   c(command = "nearest", layer = "wards", other = "rooms", count = "2", distance = "2", unit = "km"), c(command = "select", layer = "rooms", other = "reach"),
   c(command = "select", layer = "rooms", other = "wards", others = "true"), c(command = "pick", layer = "wards", other = "rooms", take = "[name, seats]", "rank-by" = "seats", lowest = "true"),
-  c(command = "summarise", layer = "wards", other = "rooms", with = "n = count(), seats = sum(seats)", compute = "each = seats / n"),
+  c(command = "summarise", layer = "wards", other = "rooms", with = "n = count(), seats = sum(seats)", set = "each = seats / n"),
   c(command = "summarise", layer = "districts", other = "wards", with = "residents = sum(residents)", share = "area"),
   c(command = "keep", layer = "rooms", condition = "seats > 100 AND kind <> 'school'"), c(command = "drop", layer = "rooms", condition = "seats > 100"),
   c(command = "compute", layer = "wards", set = "share = over_65 / residents, twice = share * 2"), c(command = "rename", layer = "wards", columns = "people=residents"),
   c(command = "columns", layer = "wards", keep = "[ward_id, name]"), c(command = "columns", layer = "wards", drop = "[name]"), c(command = "head", layer = "rooms", rows = "4"),
-  c(command = "sample", layer = "rooms", rows = "5", seed = "3"), c(command = "sort", layer = "rooms", by = "[kind, seats]", descending = "true"),
-  c(command = "rates", layer = "wards", count = "over_65", base = "residents", per = "100"), c(command = "clusters", layer = "wards", fill = "over_65 / residents"),
+  c(command = "sample", layer = "rooms", rows = "5", seed = "3"), c(command = "sort", layer = "rooms", order = "[kind, seats]", descending = "true"),
+  c(command = "rates", layer = "wards", counted = "over_65", base = "residents", per = "100"), c(command = "clusters", layer = "wards", fill = "over_65 / residents"),
   c(command = "neighbours", layer = "wards", neighbours = "point"), c(command = "relate", layer = "wards", other = "districts", relation = "overlaps"),
   c(command = "distances", layer = "wards", other = "rooms", unit = "km", names = "ward_id", "other-names" = "room_id"),
-  c(command = "cross-table", layer = "wards", other = "districts", column = "ward_id", "other-column" = "district", unit = "ha"),
-  c(command = "build", layer = "rooms", by = "kind", order = "seats"), c(command = "join-table", layer = "wards", table = "heat", by = "ward_id"),
+  c(command = "cross-table", layer = "wards", other = "districts", column = "ward_id", "other-column" = "district", "area-unit" = "ha"),
+  c(command = "build", layer = "rooms", by = "kind", order = "seats"), c(command = "join-table", layer = "wards", table = "heat", key = "ward_id"),
   c(command = "hull", layer = "rooms", where = "seats > 100", within = "[590000, 4740000, 600000, 4760000]")
 )
 names(steps) <- sprintf("step_%d", seq_along(steps))
@@ -297,7 +297,7 @@ test_that("what messages advise on the command line is a command there", {
   expect_identical(run("cut-at-antimeridian", out("x.gpkg"), out("cut.gpkg"))$code, 0L)
   expect_equal(area_of(quiet(read_layer(out("cut.gpkg")))), area_of(x), tolerance = 1e-3)  # edges along parallels are cut into shorter ones
   expect_identical(run("outer-ring", out("x.gpkg"), out("outer.gpkg"))$code, 0L)
-  expect_identical(run("unmatched-keys", demo_file("wards.shp"), demo_file("heat.csv"), out("keys.csv"), "--by", "ward_id")$code, 0L)
+  expect_identical(run("unmatched-keys", demo_file("wards.shp"), demo_file("heat.csv"), out("keys.csv"), "--key", "ward_id")$code, 0L)
   wards <- read_layer(demo_file("wards.shp"))
   expect_identical(quiet(read_layer(out("keys.csv")))$key, unmatched_keys(wards, quiet(read_layer(demo_file("heat.csv"))), "ward_id")$key)
 })

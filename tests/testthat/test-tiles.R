@@ -741,7 +741,7 @@ test_that("commands and workflows work on tiles as on files", {
   expect_identical(as.data.frame(attribute_table(read_layer(at("tiled.gpkg")))), as.data.frame(attribute_table(read_layer(at("whole.gpkg")))))
   command("compute", at("cells"), at("more"), "--set", "per_cell = pop_total / 2")
   expect_equal(sum(dplyr::pull(read_layer(at("more")), per_cell)), sum(cells$pop_total) / 2)
-  command("sort", at("cells"), at("sorted.csv"), "--by", "cell_id")  # in memory
+  command("sort", at("cells"), at("sorted.csv"), "--order", "cell_id")  # in memory
   expect_identical(quiet(read_layer(at("sorted.csv")))$cell_id, sort(cells$cell_id, method = "radix"))
   writeLines(c("version: 1", "inputs:", "  cells: {type: layer, default: cells, columns: [ward_id]}",
                paste0("  wards: {type: layer, default: ", demo_file("wards.shp"), "}"), "steps:", "  some: {command: keep, layer: cells, condition: pop_total > 100}",

@@ -186,7 +186,7 @@ test_that("the ready workflows give the numbers of R, of the command line and of
   expect_identical(done$status, 0L, info = done$stderr)
   expect_identical(readLines(file.path(other, "shares.csv")), readLines(file.path(folder, "shares.csv")))
   third <- withr::local_tempdir()
-  suppressMessages(expect_identical(run_command_line(c("run", ready("out-of-reach"), "--set", "distance=500", "--folder", third, "--json", "--quiet")) |> utils::capture.output() |> length() > 5, TRUE))
+  suppressMessages(expect_identical(run_command_line(c("run", ready("out-of-reach"), "--input", "distance=500", "--folder", third, "--json", "--quiet")) |> utils::capture.output() |> length() > 5, TRUE))
   expect_identical(readLines(file.path(third, "shares.csv")), readLines(file.path(folder, "shares.csv")))
 
   largest <- run_workflow(ready("largest-room"), folder = third)$results$largest
@@ -363,7 +363,7 @@ test_that("scripts call verbs where one call is left of a command, and perform_c
   expect_identical(script("  a: {command: summarise, layer: wards, other: rooms, match-crs: true, with: 'n = count(), seats = sum(seats)'}"),
                    "a <- summarise_into(wards, reproject_to(rooms, wards), n = dplyr::n(), seats = sum(seats, na.rm = TRUE))")
   expect_identical(script("  a: {command: drop, layer: rooms, condition: seats > 100}"), "a <- drop_rows(rooms, \"seats > 100\")")
-  expect_match(script("  a: {command: sort, layer: rooms, by: seats, descending: true}"), "^a <- perform_command\\(\"sort\", rooms, by = \"seats\", descending = TRUE\\)$")
+  expect_match(script("  a: {command: sort, layer: rooms, order: seats, descending: true}"), "^a <- perform_command\\(\"sort\", rooms, order = \"seats\", descending = TRUE\\)$")
   expect_identical(script("  a: {command: hull, layer: rooms, merged: true, where: seats > 100}"), "a <- hull_of(keep_rows(rooms, \"seats > 100\"), merged = TRUE)")
 })
 
