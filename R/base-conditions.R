@@ -15,6 +15,7 @@ caution <- function(kind, message, envir = rlang::caller_env()) {
 
 say <- function(message, envir = rlang::caller_env()) {
   if (isTRUE(getOption("civicatlas.quiet"))) return(invisible())
+  if (startsWith(message[[1]], "{.fn ")) said$accounts <- (said$accounts %||% 0) + 1  # a verb's own line
   message[] <- inline(message, envir)
   rlang::inform(message, class = "civicatlas_message", use_cli_format = TRUE)
 }

@@ -31,6 +31,9 @@ said_on_a_line <- function(e) {
 # Names short enough to be shown in a line.
 cut_name <- function(names) ifelse(nchar(names) > 60, paste0(substr(names, 1, 59), "\u2026"), names)
 
+# A text with its first letter in capitals.
+capital <- function(text) paste0(ascii_upper(substr(text, 1, 1)), substring(text, 2))
+
 # Text that cli must take as it is.
 escape <- function(text) gsub("}", "}}", gsub("{", "{{", text, fixed = TRUE), fixed = TRUE)
 

@@ -34,8 +34,6 @@ door <- function() {
   functions
 }
 
-capital <- function(text) paste0(ascii_upper(substr(text, 1, 1)), substring(text, 2))
-
 option_in_help <- function(option) {
   kind <- switch(option$type, flag = "", choice = " WORD", whole = " NUMBER", paste0(" ", ascii_upper(option$type)))
   paste0(option$name, kind)

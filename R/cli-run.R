@@ -13,6 +13,7 @@ run_command_line <- function(args) {
 
 # What `civicatlas` does with what was typed: arguments are bytes of the locale, or UTF-8 where the locale holds less.
 run_tool <- function(args) {
+  Sys.unsetenv(c("R_DEFAULT_PACKAGES", "R_ENABLE_JIT"))  # which are for this process and not for those that it starts
   for (package in c("methods", "datasets", "utils", "grDevices", "graphics", "stats")) attachNamespace(package)
   options(options_of_environment())
   args <- tryCatch(settled_texts(args), civicatlas_error = function(e) {
@@ -75,8 +76,22 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
   check_outputs(command, parsed)
   with_daemons(parsed$options$daemons, {
     o <- with_inputs(command, parsed, known)
-    deliver(run_if_whole(result_of(command, o)), o, known)
+    before <- said$accounts
+    result <- run_if_whole(result_of(command, o))
+    if (identical(said$accounts, before)) tell_rows(command, o$x, result)
+    deliver(result, o, known)
   })
+}
+
+# The account of a command whose verb gave none: rows in and out, and columns that came or went.
+tell_rows <- function(command, x, result) {
+  if (command$group == "Look" || !is.data.frame(x) || !is.data.frame(result)) return(invisible())
+  columns <- function(names, what) if (length(names)) paste0("; ", what, " ", if (length(names) > 4) counted(length(names), "column") else paste(names, collapse = ", "))
+  own <- setdiff(names(x), shape_column_name(x))
+  came <- if (is_spatial_frame(result)) setdiff(names(result), names(x))
+  gone <- if (is_spatial_frame(result)) setdiff(own, names(result))
+  counts <- paste0(counted(nrow(x), "row"), " in, ", format_count(nrow(result)), " out", columns(came, "new:"), columns(gone, "gone:"))
+  say("{.code {command$name}}: {counts}.")
 }
 
 find_command <- function(name) {

@@ -54,7 +54,7 @@ column_of_answer <- function(run) {
   told <- if (!is.null(answer)) columns_of_tree(parse_text(answer$value, "value", "expression", NULL))
   columns <- names(attribute_table(table))
   numbers <- columns[vapply(as.list(attribute_table(table)), function(column) is.numeric(column) && length(unique(column)) > 1, NA)]
-  made <- setdiff(numbers, unlist(lapply(inputs_of_type(run$workflow$inputs, "layer"), function(name) names(run$results[[name]]))))
+  made <- setdiff(numbers, unlist(run$columns_of_inputs))
   c(intersect(told, numbers), utils::tail(made, 1))[1] %|% NULL
 }
 
@@ -76,3 +76,16 @@ column_title <- function(column, step, run) {
   unit <- totals_of_step(step, run)[[column]] %||% ""
   if (!nzchar(unit) || grepl(paste0("(^|[^a-z])", unit, "$"), column, ignore.case = TRUE)) column else paste0(column, " (", unit, ")")
 }
+
+# The rows of a step for people: what names them, then what the run made, then what came in.
+result_columns_first <- function(step, run) {
+  x <- run$results[[step]]
+  columns <- names(attribute_table(x))
+  came <- unlist(run$columns_of_inputs)
+  made <- setdiff(columns, came)
+  texts <- columns[vapply(as.list(attribute_table(x)), is.character, NA)]
+  x[c(unique(c(utils::head(intersect(texts, came), 2), if (step == step_of_answer(run)) column_of_answer(run), made, columns)), shape_column_name(x))]
+}
+
+# "far_share" as "Far share".
+title_of_step <- function(step) capital(gsub("[_-]+", " ", step))

@@ -30,13 +30,13 @@ atlas_report <- function(run, file, answer = NULL, rows = 100, replace = FALSE) 
 }
 
 report_page <- function(run, answer, rows) {
-  tables <- Filter(is.data.frame, run$results[unique(unname(run$steps_of_outputs))])
-  pictures <- run$outputs[grepl("[.](png|jpe?g|svg|html)$", run$outputs, ignore.case = TRUE)]
+  steps <- unique(unname(run$steps_of_outputs))
+  steps <- steps[vapply(steps, function(step) is.data.frame(run$results[[step]]), NA)]
+  steps <- steps[order(steps != (step_of_answer(run) %||% ""))]
   body <- c(
-    html_tag("h1", run$title), html_tag("p", answer %||% answer_of_run(run) %||% answer_of_outputs(run), class = "answer"),
+    html_tag("h1", run$title), html_tag("p", answer %||% answer_of_run(run) %||% answer_of_outputs(run), class = "answer"), html_maps(run),
+    unlist(lapply(steps, function(step) html_section(title_of_step(step), html_data(result_columns_first(step, run), step, rows)))),
     html_section("What was asked", html_table(asked_table(run))),
-    if (length(pictures)) html_section("Maps", vapply(names(pictures), function(name) html_picture(pictures[[name]], name), "")),
-    unlist(Map(function(table, name) html_section(name, html_data(table, name, rows)), tables, names(tables))),
     html_section("Data used", html_table(sources_table(run))),
     html_section("Steps", c(html_drawing(run), html_table(run$steps))),
     if (length(run$said)) html_section("Warnings", html_tag("ul", paste0("<li>", html_text(run$said), "</li>", collapse = ""), raw = TRUE)),
@@ -46,6 +46,42 @@ report_page <- function(run, answer, rows) {
     "<meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">",
     html_tag("title", run$title), html_tag("style", report_style, raw = TRUE), "</head>", "<body>", "<main>", body, "</main>",
     html_tag("script", report_script, raw = TRUE), "</body>", "</html>")
+}
+
+# Maps that steps drew, else one of the answer.
+html_maps <- function(run) {
+  pictures <- run$outputs[grepl("[.](png|jpe?g|svg|html)$", run$outputs, ignore.case = TRUE)]
+  drawn <- vapply(names(pictures), function(name) html_picture(pictures[[name]], name, described_map(run$workflow$steps[[run$steps_of_outputs[[name]]]], run)), "")
+  if (!length(drawn)) drawn <- html_map_of_answer(run)
+  if (length(drawn)) html_section(if (length(drawn) > 1) "Maps" else "Map", drawn)
+}
+
+html_map_of_answer <- function(run) {
+  map <- map_of_answer(run)
+  if (is.null(map)) return(NULL)
+  path <- tempfile(fileext = ".png")
+  on.exit(unlink(path))
+  quietly(save_map(map, path, 24, 15, "cm", 150))
+  html_picture(path, "of the answer", described_column(column_of_answer(run), run$results[[step_of_answer(run)]]))
+}
+
+# What a map shows, in words: "Land far from the coast. Map of 24 rows by share, from 0 to 61.2: the most in Cape Lonely."
+described_map <- function(step, run) {
+  fill <- step$options$fill
+  x <- run$results[[step$takes$layer]]
+  if (is.null(fill) || !is.data.frame(x)) return(step$options$title)
+  paste(c(if (!is.null(step$options$title)) paste0(step$options$title, "."), described_column(fill, x)), collapse = " ")
+}
+
+described_column <- function(column, x) {
+  rows <- paste0("Map of ", counted(nrow(x), "row"))
+  if (is.null(column)) return(paste0(rows, "."))
+  values <- if (column %in% names(x) && is.numeric(x[[column]])) as.double(x[[column]])
+  if (!any(is.finite(values))) return(paste0(rows, " by ", column, "."))
+  texts <- Filter(is.character, as.list(attribute_table(x)))
+  names <- Filter(function(text) !anyDuplicated(text), rev(texts))
+  most <- if (length(names)) paste0("; the most in ", names[[1]][which.max(values)])
+  paste0(rows, " by ", column, ", from ", format_number(min(values, na.rm = TRUE)), " to ", format_number(max(values, na.rm = TRUE)), most, ".")
 }
 
 # A page as the bytes of a PDF.
@@ -121,7 +157,7 @@ html_cells <- function(column) {
     text <- if (is.list(column)) vapply(column, toString, "") else as.character(column)
     return(paste0("<td>", ifelse(is.na(text), "", html_text(text)), "</td>"))
   }
-  text <- if (is.integer(column)) format_count(column) else format(column, digits = 6, big.mark = ",", trim = TRUE)
+  text <- if (is.integer(column)) format_count(column) else numbers_in_column(column)
   value <- ifelse(is.na(column), "", format(column, digits = 15, trim = TRUE))
   paste0("<td class=\"number\" data-value=\"", value, "\">", ifelse(is.na(column), "", text), "</td>")
 }
@@ -138,7 +174,7 @@ html_data <- function(x, name, rows) {
   c(html_table(utils::head(table, rows)), if (left > 0) html_tag("p", paste("The first", rows, "rows;", format_count(left), "more in the file.")), link)
 }
 
-html_picture <- function(path, name) {
+html_picture <- function(path, name, said = NULL) {
   if (ending_of(path) == "html") {
     page <- paste(readLines(path, encoding = "UTF-8", warn = FALSE), collapse = "\n")
     page <- gsub("\"", "&quot;", gsub("&", "&amp;", page, fixed = TRUE), fixed = TRUE)
@@ -147,7 +183,7 @@ html_picture <- function(path, name) {
   }
   type <- c(png = "png", jpg = "jpeg", jpeg = "jpeg", svg = "svg+xml")[[ascii_lower(tools::file_ext(path))]]
   data <- jsonlite::base64_enc(core(core_read_bytes(path, -1), source = path))
-  paste0("<figure><img alt=\"", html_text(paste("Drawing", name)), "\" src=\"data:image/", type, ";base64,", gsub("\n", "", data, fixed = TRUE), "\"></figure>")
+  paste0("<figure><img alt=\"", html_text(said %||% paste("Drawing", name)), "\" src=\"data:image/", type, ";base64,", gsub("\n", "", data, fixed = TRUE), "\"></figure>")
 }
 
 # The workflow as a drawing, for screens and paper.
@@ -156,7 +192,7 @@ html_drawing <- function(run) {
   on.exit(unlink(path))
   tall <- max(5, 0.75 * max(graph_of_workflow(run$workflow, run)$places$column))
   quietly(save_map(draw_workflow(run) + ggplot2::labs(title = NULL), path, 10, tall, "in", 110))
-  html_picture(path, "of the steps of the workflow")
+  html_picture(path, "of the steps of the workflow", paste0("Drawing of the steps: ", paste(names(run$workflow$steps), collapse = ", "), "."))
 }
 
 report_style <- "
@@ -181,7 +217,8 @@ a { color: var(--accent); } footer { margin-top: 3rem; font-size: .85rem; opacit
   @page { margin: 15mm; }
   body { background: #fff; color: #000; font-size: 12px; } main { max-width: none; padding: 0; }
   h2 { break-after: avoid; } figure, tr, .answer { break-inside: avoid; } img { max-height: 220mm; }
-  .wide { overflow: visible; } table { font-size: .85rem; } td { overflow-wrap: anywhere; } td.number, td:first-child { overflow-wrap: normal; }
+  .wide { overflow: hidden; } table { font-size: .8rem; width: 100%; } th, td { padding-right: .5rem; } td { overflow-wrap: anywhere; }
+  td.number, td:first-child { overflow-wrap: normal; }
   a[download], iframe { display: none; } .paper { display: block; }
 }"
 

@@ -15,7 +15,8 @@ layers_page <- function(frames, codes) {
     ),
     explorer_body(), shiny::uiOutput("spread"),
     tags$section(tags$h2("The same in R"), tags$pre(id = "code", class = "shiny-text-output code"),
-                 tags$button(type = "button", class = "copy", `data-of` = "code", "Copy"))
+                 tags$button(type = "button", class = "copy", `data-of` = "code", "Copy")),
+    command_details()
   )
   list(title = title, body = body, server = function(input, output, session) layers_server(frames, codes, input, output, session))
 }
@@ -31,10 +32,11 @@ layers_server <- function(frames, codes, input, output, session) {
     if (is.null(column())) return(NULL)
     classes <- input$classes
     tryCatch(filled_rows(frame(), column(), kept()$keep, input$method, if (isTRUE(classes >= 2 && classes <= 12)) round(classes) else 5, input$palette),
-             civicatlas_error = function(e) list(problem = said_on_a_line(e)))
+             civicatlas_error = function(e) list(problem = said_on_page(e)))
   })
   explorer_server(input, session, shiny::reactive(frames), shiny::reactive({
-    list(layer = input$layer, keep = kept()$keep, fill = if (is.null(fill()$problem)) fill())
+    styles <- stats::setNames(list(list(keep = kept()$keep, fill = if (is.null(fill()$problem)) fill())), input$layer)
+    list(layer = input$layer, styles = styles)
   }))
   output$kept <- shiny::renderUI(shiny::tags$span(class = if (kept()$wrong) "wrong", kept()$said))
   output$spread <- shiny::renderUI({
@@ -45,6 +47,7 @@ layers_server <- function(frames, codes, input, output, session) {
     shiny::req(fill()$breaks)
     draw_classes(fill()$breaks, input$palette, label = column())
   }, alt = "Distribution of the values with the class intervals", res = 96)
+  output$command <- shiny::renderText(command_of_choices(input$layer, codes[[match(input$layer, names(frames))]], if (!kept()$wrong) input$condition, column(), input))
   output$code <- shiny::renderText({
     condition <- if (!kept()$wrong) input$condition
     chosen <- names(frames) == input$layer
@@ -63,9 +66,36 @@ kept_rows <- function(text, frame) {
       truth <- truth_of_tree(x, parse_text(condition, "condition", call = NULL), call = NULL)
       keep <- !is.na(truth) & truth
       unknown <- if (anyNA(truth)) paste0(", unknown for ", format_count(sum(is.na(truth))))
-      list(keep = keep, said = paste0(format_count(sum(keep)), " of ", counted(nrow(x), "row"), unknown), wrong = FALSE)
-    }, civicatlas_error = function(e) list(keep = NULL, said = said_on_a_line(e), wrong = TRUE))
+      tree <- parse_text(condition, "condition", call = NULL)
+      hints <- if (!any(keep)) near_misses(x, tree)
+      said <- paste(c(paste0(format_count(sum(keep)), " of ", counted(nrow(x), "row"), unknown), hints), collapse = ". ")
+      list(keep = keep, said = said, wrong = FALSE, mend = if (!any(keep)) mended_conditions(x, tree, condition))
+    }, civicatlas_error = function(e) list(keep = NULL, said = said_on_page(e), wrong = TRUE))
   })
+}
+
+# The condition with texts that are there for those that are not, by what a button says: "Take 'library' (26 rows)".
+mended_conditions <- function(x, tree, condition) {
+  compared <- nodes_where(tree, function(node) is_operation(node, "=") && node$args[[1]]$kind == "column" && node$args[[2]]$kind == "text")
+  found <- unlist(lapply(compared, function(node) {
+    values <- as.character(x[[node$args[[1]]$value]])
+    near <- spelt_alike(node$args[[2]]$value, values)[1]
+    if (is.na(near)) return(NULL)
+    at <- node$args[[2]]$at
+    text <- paste0(substr(condition, 1, at[1] - 1), text_in_quotes(near), substring(condition, at[2] + 1))
+    stats::setNames(list(text), paste0("Take ", text_in_quotes(near), " (", counted(sum(values == near, na.rm = TRUE), "row"), ")"))
+  }), recursive = FALSE)
+  utils::head(found, 3)
+}
+
+# What was chosen as a line of the shell, for a layer that is a file.
+command_of_choices <- function(name, code, condition, column, input) {
+  read <- parse(text = code)[[1]]
+  file <- if (rlang::is_call(read, "read_layer")) read[[2]] else paste0(name, ".gpkg")
+  where <- if (nzchar(trimws(condition %||% ""))) paste("--where", shell_word(trimws(condition)))
+  if (is.null(column)) return(paste(c("civicatlas map", shell_word(file), "map.png --as plain", where), collapse = " "))
+  classes <- c(paste("--classes", round(input$classes)), paste("--method", shell_word(input$method)), paste("--palette", input$palette))
+  paste(c("civicatlas map", shell_word(file), "map.png --fill", shell_word(name_in_text(column)), classes, where), collapse = " ")
 }
 
 # How a layer is added over the map of another.

@@ -1,17 +1,22 @@
-# Runs of the page: in a process of their own, which can be stopped, each in a folder of its own under the one of the page.
+# Runs of the page: in a process of their own, which can be stopped, each in a folder of its own under the one of the page. What a run gave is read from its
+# folder, so that earlier runs are there after a reload too; that are texts and layers, no R objects.
 
+# What runs show: reactive `frames` and `styles` by name, and `first`, the name of the layer that comes before those of the inputs.
 run_server <- function(workflow, folder, values, problems, input, output, session) {
-  state <- shiny::reactiveValues(process = NULL, said = "", last = NULL, before = NULL, log = "")
+  state <- shiny::reactiveValues(process = NULL, said = "", log = "", runs = runs_in_folder(folder), at = NULL, other = NULL)
+  wrong <- shiny::reactive(names(Filter(Negate(is.null), problems())))
   shiny::observeEvent(input$run, {
-    wrong <- names(Filter(Negate(is.null), problems()))
-    if (length(wrong)) {
-      state$said <- paste0("First: ", wrong[1], " ", problems()[[wrong[1]]], ".")
-      return()
-    }
-    state$process <- start_run(workflow, values(), new_run_folder(folder))
+    if (length(wrong())) return(state$said <- paste0("First: ", title_of_input(wrong()[1], workflow), ": ", problems()[[wrong()[1]]], "."))
+    if (!is.null(state$process)) return()
+    state$process <- tryCatch(start_run(workflow, values(), new_run_folder(folder)), civicatlas_error = function(e) {
+      state$said <- said_on_page(e)
+      NULL
+    })
+    if (is.null(state$process)) return()
     state$said <- "Running \u2026"
     running_in_browser(session, TRUE)
   })
+  shiny::observe(if (!length(wrong()) && startsWith(shiny::isolate(state$said), "First: ")) state$said <- "")
   shiny::observeEvent(input$stop, {
     if (is.null(state$process)) return()
     state$process$process$kill_tree()
@@ -26,24 +31,39 @@ run_server <- function(workflow, folder, values, problems, input, output, sessio
     state$log <- paste(log, collapse = "\n")
     session$sendCustomMessage("progress", sum(grepl("rows in", log, fixed = TRUE)))
     if (running$process$is_alive()) return(shiny::invalidateLater(250))
-    found <- result_of_run(running)
+    found <- run_in_folder(running$folder) %||% list(problem = "The run ended before it was done.")
     state$process <- NULL
     running_in_browser(session, FALSE)
-    state$said <- found$problem %||% paste0("Done in ", round(found$seconds, 1), " s.")
+    state$said <- found$problem %||% paste0("Done in ", round(clock() - running$started, 1), " s.")
     if (!is.null(found$problem)) return()
-    state$before <- state$last
-    state$last <- found
+    state$runs <- c(state$runs, stats::setNames(list(found), found$number))
+    state$other <- if (!is.null(state$at)) state$at
+    state$at <- found$number
+    session$sendCustomMessage("ran", TRUE)
   })
   session$onSessionEnded(function() {
     process <- shiny::isolate(state$process)
     if (!is.null(process)) process$process$kill_tree()
   })
+  shiny::observeEvent(input$show_run, {
+    state$at <- known_run(input$show_run, state$runs)
+    state$other <- NULL
+    session$sendCustomMessage("ran", TRUE)
+  })
+  shiny::observeEvent(input$compare_run, state$other <- known_run(input$compare_run, state$runs))
+  run <- shiny::reactive(if (!is.null(state$at)) state$runs[[state$at]])
+  other <- shiny::reactive(if (!is.null(state$other) && !identical(state$other, state$at)) state$runs[[state$other]])
+  shown <- shiny::reactive(tryCatch(silently(layers_of_runs(run(), other())), error = function(e) layers_of_runs(run(), NULL)))
   output$state <- shiny::renderText(state$said)
   output$log <- shiny::renderText(state$log)
-  output$answer <- shiny::renderUI(if (!is.null(state$last)) answer_body(state$last, state$before))
-  for (k in seq_along(workflow$outputs)) offer_output(k, state, output)
-  output$get_report <- shiny::downloadHandler("report.html", function(file) file.copy(state$last$report, file))
+  output$answer <- shiny::renderUI(if (!is.null(run())) answer_body(run(), other(), session))
+  output$runs <- shiny::renderUI(runs_body(state$runs, state$at, state$other))
+  shiny::outputOptions(output, "answer", suspendWhenHidden = FALSE)
+  for (k in seq_along(workflow$outputs)) offer_output(k, run, output)
+  shown
 }
+
+known_run <- function(number, runs) if (isTRUE(as.character(number) %in% names(runs))) as.character(number)
 
 running_in_browser <- function(session, running) session$sendCustomMessage("running", running)
 
@@ -56,7 +76,7 @@ new_run_folder <- function(folder) {
   file.path(runs, number)
 }
 
-stop_without_folder <- function(runs) fail("file", "No folder can be made in {.file {runs}}.", call = NULL)
+stop_without_folder <- function(runs) fail("file", "Nothing can be written in {.file {runs}}: the folder is read-only, or the disk is full.", call = NULL)
 
 start_run <- function(workflow, values, folder) {
   rlang::check_installed("processx", "for runs of pages.")
@@ -67,17 +87,42 @@ start_run <- function(workflow, values, folder) {
   list(process = process, folder = folder, started = clock())
 }
 
-# In the process of a run: the run, its report, and what the page shows of it.
+# --- in the process of a run -------------------------------------------------------------------------------------------------
+
+# The run, its report, and what the page shows of it: `.found.json`, and the rows of the answer as a layer.
 run_for_page <- function(asked) {
   take_kept(file.path(dirname(asked$folder), as.integer(basename(asked$folder)) - 1L), asked$folder)
   found <- tryCatch({
     run <- rlang::inject(run_workflow(asked$path, !!!asked$values, folder = asked$folder))
     atlas_report(run, file.path(asked$folder, "report.html"), replace = TRUE)
-    tables <- Filter(is.data.frame, run$results[unique(unname(run$steps_of_outputs))])
-    list(answer = answer_of_run(run) %||% answer_of_outputs(run), totals = vctrs::vec_rbind(!!!totals_of_run(run, run$workflow, list())), outputs = run$outputs,
-         inputs = run$inputs)
-  }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_a_line(e) else "The run failed."))
-  saveRDS(found, file.path(asked$folder, ".found.rds"))
+    about_run(run, asked$folder)
+  }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_page(e) else "The run failed, and said no more of why."))
+  writeLines(enc2utf8(write_json(found)), file.path(asked$folder, ".found.json"), useBytes = TRUE)
+}
+
+about_run <- function(run, folder) {
+  step <- step_of_answer(run)
+  table <- if (!is.null(step)) result_columns_first(step, run)
+  column <- if (!is.null(step)) column_of_answer(run)
+  if (is.data.frame(table)) quietly(write_layer(without_lists(table), file.path(folder, ".answer.gpkg"), layer = "answer", replace = TRUE))
+  rows <- function(file) {
+    result <- run$results[[run$workflow$outputs[[file]]]]
+    if (is.data.frame(result)) counted(nrow(result), "row")
+  }
+  outputs <- lapply(names(run$outputs), function(file) {
+    list(file = file, what = paste(c(what_file_is(file), rows(file), format_size(file.size(run$outputs[[file]]))), collapse = ", "))
+  })
+  asked <- asked_table(run)
+  list(answer = answer_of_run(run) %||% answer_of_outputs(run), title = title_of_step(step %||% ""), column = column,
+       column_title = if (!is.null(column)) column_title(column, step, run), totals = totals_of_run(run), outputs = outputs,
+       inputs = stats::setNames(as.list(asked$value), asked$input), finished = format(Sys.time(), "%Y-%m-%d %H:%M"))
+}
+
+what_file_is <- function(file) {
+  ending <- ending_of(file)
+  if (ending %in% c(names(map_devices), "html")) return("map")
+  title <- format_record(format_with(ending) %|% "")$title
+  if (ending %in% "csv") "table" else title %||% "file"
 }
 
 # Results that the run before kept, which never change, under a second name: they take no more room.
@@ -88,48 +133,138 @@ take_kept <- function(from, to) {
   suppressWarnings(file.link(file.path(kept_folder(from), results), file.path(kept_folder(to), results)))
 }
 
+# --- what runs left ------------------------------------------------------------------------------------------------------------
+
 log_of_run <- function(folder) {
   path <- file.path(folder, "run.log")
   if (file.exists(path)) readLines(path, encoding = "UTF-8", warn = FALSE) else character()
 }
 
-result_of_run <- function(running) {
-  path <- file.path(running$folder, ".found.rds")
-  found <- if (file.exists(path)) readRDS(path) else list(problem = "The run ended before it was done.")
-  c(found, list(seconds = clock() - running$started, report = file.path(running$folder, "report.html")))
+# Runs by their numbers, those that failed left out.
+runs_in_folder <- function(folder) {
+  numbers <- suppressWarnings(as.integer(list.files(file.path(folder, "runs"))))
+  numbers <- as.character(sort(numbers[!is.na(numbers)]))
+  runs <- lapply(stats::setNames(nm = numbers), function(number) run_in_folder(file.path(folder, "runs", number)))
+  Filter(function(run) !is.null(run) && is.null(run$problem), runs)
 }
 
-# The answer, with that of the run before beside it, the files, and the report.
-answer_body <- function(found, before) {
+# What `.found.json` says; NULL where it is not there or no such text.
+run_in_folder <- function(folder) {
+  path <- file.path(folder, ".found.json")
+  if (!file.exists(path)) return(NULL)
+  found <- tryCatch(jsonlite::fromJSON(readLines(path, encoding = "UTF-8", warn = FALSE), simplifyVector = TRUE, simplifyDataFrame = TRUE), error = function(e) NULL)
+  if (!is.list(found) || !is.character(found$problem %||% found$answer)) return(NULL)
+  c(found, list(number = basename(folder), folder = folder))
+}
+
+answer_rows <- function(run) {
+  path <- file.path(run$folder, ".answer.gpkg")
+  if (file.exists(path)) tryCatch(silently(read_layer(path)), error = function(e) NULL)
+}
+
+# Frames and styles by name: the answer's rows coloured by its column; beside another run, those of both on common classes, and the change of each row.
+layers_of_runs <- function(run, other) {
+  if (is.null(run)) return(list(frames = list(), styles = list(), first = NULL))
+  now <- answer_rows(run)
+  before <- if (!is.null(other)) answer_rows(other)
+  change <- if (!is.null(before)) change_of_rows(now, before, run$column)
+  breaks <- if (!is.null(before) && is.numeric(now[[run$column %||% ""]])) common_breaks(c(now[[run$column]], before[[run$column]]))
+  names <- c(if (!is.null(change)) paste0("Change from run ", other$number), paste("Result of run", run$number), if (!is.null(before)) paste("Result of run", other$number))
+  frames <- stats::setNames(c(if (!is.null(change)) list(change), list(now), if (!is.null(before)) list(before)), names)
+  fill <- function(frame, run) {
+    if (is.null(run$column) || !run$column %in% names(frame)) return(NULL)
+    list(fill = tryCatch(utils::modifyList(filled_rows(frame, run$column, NULL, "natural", 5, "harbour", breaks), list(title = run$column_title)),
+                         civicatlas_error = function(e) NULL))
+  }
+  styles <- c(if (!is.null(change)) list(list(fill = filled_change(change, run))), list(fill(now, run)), if (!is.null(before)) list(fill(before, other)))
+  list(frames = Filter(is_spatial_frame, frames), styles = stats::setNames(styles, names), first = names[1], hidden = if (!is.null(change)) names[-1])
+}
+
+common_breaks <- function(values) tryCatch(silently(class_breaks(as.double(values), 5)), civicatlas_error = function(e) NULL)
+
+# Rows of both runs by the first column that names them, with what changed; those that changed most come first. NULL where no column names them.
+change_of_rows <- function(now, before, column) {
+  if (!is_spatial_frame(now) || !is.data.frame(before) || is.null(column) || !is.numeric(now[[column]]) || !is.numeric(before[[column]])) return(NULL)
+  names_rows <- function(name) {
+    is.null(dim(now[[name]])) && !is.double(now[[name]]) && !anyDuplicated(now[[name]]) && !anyDuplicated(before[[name]]) && any(now[[name]] %in% before[[name]])
+  }
+  key <- Filter(names_rows, intersect(names(attribute_table(now)), names(before)))
+  if (!length(key)) return(NULL)
+  at <- match(now[[key[1]]], before[[key[1]]])
+  out <- now[!is.na(at), c(utils::head(key, 1), utils::head(Filter(function(name) is.character(now[[name]]), key[-1]), 1), column, shape_column_name(now))]
+  earlier <- paste0(column, "_before")
+  out[[earlier]] <- before[[column]][stats::na.omit(at)]
+  out$change <- out[[column]] - out[[earlier]]
+  columns <- c(setdiff(names(out), c(column, earlier, "change", shape_column_name(out))), "change", earlier, column, shape_column_name(out))
+  out[order(-abs(out$change)), columns]
+}
+
+# Classes as far on either side of none.
+filled_change <- function(change, run) {
+  most <- max(abs(change$change), 0, na.rm = TRUE)
+  if (!is.finite(most) || most == 0) return(list(class = rep(0L, nrow(change)), colours = "#d9d9d2", labels = "no change", title = paste("Change of", run$column_title)))
+  filled <- filled_rows(change, "change", NULL, "at", 6, "tide", class_breaks(change$change, at = signif(1.05 * most, 2) * seq(-1, 1, length.out = 7)))
+  utils::modifyList(filled, list(title = paste("Change of", run$column_title)))
+}
+
+# --- the page ------------------------------------------------------------------------------------------------------------------
+
+# The answer, that of the run that is compared, and what can be taken away.
+answer_body <- function(run, other, session) {
   tags <- shiny::tags
-  page <- paste(readLines(found$report, encoding = "UTF-8", warn = FALSE), collapse = "\n")
+  report <- session$registerDataObj(paste0("report", run$number), file.path(run$folder, "report.html"), report_response)
   shiny::tagList(
-    tags$p(class = "answer", id = "answer-text", found$answer),
-    if (!is.null(before)) tags$div(class = "before", tags$p("The run before: ", before$answer), compared_runs(found, before)),
-    tags$p(class = "get", lapply(seq_along(found$outputs), function(k) shiny::downloadLink(paste0("get_", k), names(found$outputs)[k])),
-           shiny::downloadLink("get_report", "report.html")),
-    tags$iframe(class = "report", title = "Report", sandbox = "allow-scripts allow-downloads allow-popups", srcdoc = page)
+    tags$p(class = "answer", id = "answer-text", run$answer),
+    if (!is.null(other)) tags$div(class = "before", tags$p(paste0("Run ", other$number, ": "), other$answer), compared_runs(run, other)),
+    tags$p(class = "get", lapply(seq_len(NROW(run$outputs)), function(k) {
+      tags$span(shiny::downloadLink(paste0("get_", k), run$outputs$file[k], `aria-label` = paste("Download", run$outputs$file[k])), tags$small(run$outputs$what[k]))
+    }), tags$span(tags$a(id = "report", href = report, target = "_blank", rel = "noopener", "Report"), tags$small("opens in its own tab")))
   )
 }
 
-# Totals of the outputs that changed, now and before, side by side.
-compared_runs <- function(found, before) {
-  tags <- shiny::tags
-  columns <- intersect(names(found$totals), names(before$totals))
-  numbers <- setdiff(columns[vapply(found$totals[columns], is.numeric, NA)], "output")
-  same <- match(found$totals$output, before$totals$output)
-  cells <- function(row, values) lapply(values, function(value) tags$td(class = "number", format(value, big.mark = ",", digits = 7)))
-  rows <- lapply(which(!is.na(same)), function(row) {
-    lapply(numbers, function(name) {
-      values <- c(before$totals[[name]][same[row]], found$totals[[name]][row])
-      if (!anyNA(values) && values[1] != values[2]) tags$tr(tags$td(found$totals$output[row]), tags$td(name), cells(row, c(values, diff(values))))
-    })
-  })
-  tags$table(tags$thead(tags$tr(lapply(c("output", "total of", "before", "now", "change"), tags$th))), tags$tbody(rows))
+# The report has the page's address, and yet none of its rights.
+report_response <- function(path, request) {
+  headers <- list("Content-Security-Policy" = "sandbox allow-scripts allow-downloads allow-popups allow-modals")
+  shiny::httpResponse(200, "text/html; charset=utf-8", core(core_read_bytes(path, -1)), headers)
 }
 
-offer_output <- function(k, state, output) {
-  output[[paste0("get_", k)]] <- shiny::downloadHandler(function() names(state$last$outputs)[k], function(file) file.copy(state$last$outputs[[k]], file))
+# Totals that changed, before and now, with their units.
+compared_runs <- function(run, other) {
+  tags <- shiny::tags
+  totals <- function(one) if (is.data.frame(one$totals)) one$totals[!is.na(one$totals$column), ] else NULL
+  now <- totals(run)
+  before <- totals(other)
+  if (!NROW(now) || !NROW(before)) return(NULL)
+  at <- match(paste(now$output, now$column), paste(before$output, before$column))
+  changed <- which(!is.na(at) & now$total != before$total[at] & !duplicated(now$column))
+  if (!length(changed)) return(tags$p("The totals are the same."))
+  cell <- function(value) tags$td(class = "number", format_number(value))
+  rows <- lapply(changed, function(k) {
+    values <- c(before$total[at[k]], now$total[k])
+    tags$tr(tags$th(scope = "row", now$column[k]), cell(values[1]), cell(values[2]), cell(diff(values)), tags$td(now$unit[k]))
+  })
+  heads <- c("total", paste("run", other$number), paste("run", run$number), "change", "unit")
+  tags$table(tags$thead(tags$tr(lapply(heads, function(head) tags$th(scope = "col", head)))), tags$tbody(rows))
+}
+
+# Earlier runs, the latest first, with what was asked where it differed.
+runs_body <- function(runs, at, other) {
+  tags <- shiny::tags
+  if (!length(runs)) return(NULL)
+  differs <- unique(unlist(lapply(runs, function(run) names(run$inputs)[!vapply(names(run$inputs), function(name) identical(run$inputs[[name]], runs[[1]]$inputs[[name]]), NA)])))
+  button <- function(what, number, label) tags$button(type = "button", class = "small", `data-input` = what, `data-value` = number, `aria-label` = paste(label, "run", number), label)
+  lines <- lapply(rev(runs), function(run) {
+    asked <- paste(differs, unlist(run$inputs[differs]), sep = ": ", recycle0 = TRUE)
+    tags$tr(class = if (identical(run$number, at)) "current", tags$th(scope = "row", paste("Run", run$number)), tags$td(run$finished), tags$td(paste(asked, collapse = "; ")),
+            tags$td(run$answer), tags$td(if (!identical(run$number, at)) button("show_run", run$number, "Show"),
+                                         if (!is.null(at) && !identical(run$number, at) && !identical(run$number, other)) button("compare_run", run$number, "Compare")))
+  })
+  tags$section(class = "runs", tags$h2("Runs"), tags$table(tags$tbody(lines)))
+}
+
+offer_output <- function(k, run, output) {
+  file <- function() file.path(run()$folder, run()$outputs$file[k])
+  output[[paste0("get_", k)]] <- shiny::downloadHandler(function() basename(file()), function(target) file.copy(file(), target))
 }
 
 register_operation("page", function() {

@@ -45,12 +45,28 @@ serve_page <- function(page, port, host, browse) {
   port <- free_port(port, host, rlang::caller_env())
   address <- paste0("http://", host, ":", port, "/?key=", key)
   say("The page is at {.url {address}}.")
-  before <- options(shiny.maxRequestSize = upload_limit(), shiny.sanitize.errors = TRUE)
-  on.exit(options(before))
+  before <- options(shiny.maxRequestSize = upload_limit(), shiny.sanitize.errors = TRUE, cli.theme = NULL)
+  on_command_line <- said$on_command_line
+  said$on_command_line <- FALSE
+  on.exit({
+    options(before)
+    said$on_command_line <- on_command_line
+  })
   browser <- if (browse) function(url) utils::browseURL(address)
   app <- app_of_page(page, key)
   suppressPackageStartupMessages(shiny::runApp(app, port = port, host = host, launch.browser = browser %||% FALSE, quiet = TRUE))
   invisible(address)
+}
+
+# What an error says, for somebody who has the page alone: without code to type, and without the folders of files.
+said_on_page <- function(e) {
+  lines <- strsplit(cli::ansi_strip(said_by(e)), "\n", fixed = TRUE)[[1]]
+  marks <- grep("^ *\\^+$", lines)
+  code <- grep("^\\S .*`[^`]*`", lines)
+  lines <- lines[setdiff(seq_along(lines), c(marks, marks - 1, if (!1 %in% code) code))]
+  text <- trimws(gsub("\\s+", " ", gsub("^\\S (?=[A-Z\"'])", "", lines, perl = TRUE)))
+  text <- gsub("'[^' ]*[/\\\\]([^'/\\\\]+)'", "'\\1'", paste(text, collapse = " "))
+  sub("^Cannot read `(condition|where)`: ", "", gsub("`([a-z_]+)[(][)]`", "\\1", text))
 }
 
 # In bytes, of one file.

@@ -4,19 +4,26 @@ workflow_page <- function(workflow, folder) {
   tags <- shiny::tags
   files <- layers_in_folder(folder)
   asks <- lapply(names(workflow$inputs), function(name) ask_for_input(name, workflow$inputs[[name]], workflow, files))
-  body <- shiny::tagList(
+  asking <- tags$section(
+    class = "asking", id = "asking", `aria-label` = "What to ask",
     tags$form(class = "asks", `aria-label` = "What to ask", asks),
     tags$p(class = "act", shiny::actionButton("run", "Run", class = "go"), shiny::actionButton("stop", "Stop", disabled = NA),
-           tags$progress(id = "progress", max = length(workflow$steps), value = 0, `aria-label` = "Steps done"),
-           tags$span(id = "state", class = "shiny-text-output", role = "status")),
-    tags$section(id = "answer-band", shiny::uiOutput("answer")),
-    tags$div(class = "ask", shiny::selectInput("shown", "On the map and in the table", inputs_of_type(workflow$inputs, "layer"), selectize = FALSE)),
-    explorer_body(),
-    tags$details(tags$summary("The same on the command line"), tags$pre(id = "command", class = "shiny-text-output code"),
-                 tags$button(type = "button", class = "copy", `data-of` = "command", "Copy")),
-    tags$details(tags$summary("Log"), tags$pre(id = "log", class = "shiny-text-output code"))
+           tags$progress(id = "progress", max = length(workflow$steps), value = 0, `aria-label` = "Steps done")),
+    tags$p(tags$span(id = "state", class = "shiny-text-output", role = "status")),
+    command_details(), tags$details(tags$summary("Log"), tags$pre(id = "log", class = "shiny-text-output code"))
   )
+  seeing <- tags$section(
+    class = "seeing", id = "seeing", `aria-label` = "Answer, map and rows", tags$div(id = "answer-band", shiny::uiOutput("answer")),
+    explorer_body(shiny::selectInput("shown", "Rows of", inputs_of_type(workflow$inputs, "layer"), selectize = FALSE)), shiny::uiOutput("runs")
+  )
+  body <- tags$div(class = "panes", id = "panes", asking, seeing)
   list(title = workflow$title, body = body, server = function(input, output, session) workflow_server(workflow, folder, files, input, output, session))
+}
+
+command_details <- function() {
+  tags <- shiny::tags
+  tags$details(tags$summary("The same on the command line"), tags$pre(id = "command", class = "shiny-text-output code"),
+               tags$button(type = "button", class = "copy", `data-of` = "command", "Copy"))
 }
 
 # Files of the folder that hold layers or tables, but for links out of it.
@@ -29,18 +36,21 @@ layers_in_folder <- function(folder) {
 
 # --- inputs --------------------------------------------------------------------------------------------------------------
 
+# "How far people walk", or the name as one.
+title_of_input <- function(name, workflow) workflow$inputs[[name]]$title %||% capital(gsub("[_-]+", " ", name))
+
 input_id <- function(name) paste0("in-", name)
 
 ask_for_input <- function(name, input, workflow, files) {
   id <- input_id(name)
-  label <- paste0(input$title %||% name, if (!is.null(input$unit)) paste0(" (", input$unit, ")"))
+  label <- paste0(title_of_input(name, workflow), if (!is.null(input$unit)) paste0(" (", input$unit, ")"))
   control <- switch(input$type,
     number = shiny::numericInput(id, label, as.double(input$default %||% NA), as.double(input$least %||% NA), as.double(input$most %||% NA)),
     choice = shiny::selectInput(id, label, input$values, input$default, selectize = FALSE),
     condition = shiny::textAreaInput(id, label, input$default %||% "", rows = 2),
     column = shiny::selectInput(id, label, input$default %||% character(), selectize = FALSE),
     layer = , file = shiny::tagList(shiny::selectInput(id, label, choices_of_files(name, input, workflow, files), selectize = FALSE),
-                                    file_of_yours(paste0(id, "-upload"), name)),
+                                    file_of_yours(paste0(id, "-upload"), title_of_input(name, workflow))),
     shiny::textInput(id, label, input$default %||% "")
   )
   wide <- input$type %in% c("condition", "text")
@@ -80,14 +90,21 @@ workflow_server <- function(workflow, folder, files, input, output, session) {
   problems <- shiny::reactive(by_name(names(asked), function(name) {
     if (name %in% layers) read[[name]]()$problem else problem_on_page(name, asked[[name]], values()[[name]])
   }))
-  for (name in names(asked)) show_note(name, problems, c(read, counts)[[name]], output)
-  explorer_server(input, session, frames, shiny::reactive({
-    shown <- c(intersect(input$shown, names(frames())), names(frames()))[1]
-    of <- Filter(function(name) identical(asked[[name]]$of, shown), names(counts))
-    list(layer = shown, keep = if (length(of)) counts[[of[1]]]()$keep)
-  }))
+  for (name in names(asked)) show_note(name, problems, c(read, counts)[[name]], output, input, session)
   output$command <- shiny::renderText(command_of_run(workflow, values()))
-  run_server(workflow, folder, values, problems, input, output, session)
+  shown <- run_server(workflow, folder, values, problems, input, output, session)
+  every <- shiny::reactive({
+    inputs <- frames()
+    c(shown()$frames, stats::setNames(inputs, vapply(names(inputs), title_of_input, "", workflow)))
+  })
+  shiny::observe({
+    shiny::updateSelectInput(session, "shown", choices = names(every()), selected = c(shown()$first, intersect(shiny::isolate(input$shown), names(every())), names(every()))[1])
+  })
+  explorer_server(input, session, every, shiny::reactive({
+    kept <- lapply(names(counts), function(name) list(keep = counts[[name]]()$keep))
+    names(kept) <- vapply(names(counts), function(name) title_of_input(asked[[name]]$of %||% layers[1], workflow), "")
+    list(layer = c(intersect(input$shown, names(every())), names(every()))[1], styles = c(shown()$styles, kept), hidden = shown()$hidden)
+  }))
 }
 
 # The path of what was chosen for an input: a file of one's own, the default, or a file of the folder; NULL for anything else.
@@ -103,13 +120,22 @@ problem_on_page <- function(name, input, value) {
 }
 
 # Below a control: what is wrong with its value, else what `about` says of it.
-show_note <- function(name, problems, about, output) {
+show_note <- function(name, problems, about, output, input, session) {
   force(about)  # as the loop that calls this goes on
+  id <- input_id(name)
+  shiny::observeEvent(input[[paste0(id, "-mend")]], {
+    found <- about()$mend[[input[[paste0(id, "-mend")]]]]
+    shiny::req(found)
+    shiny::updateTextAreaInput(session, id, value = found)
+  })
   output[[paste0(input_id(name), "-note")]] <- shiny::renderUI({
     problem <- problems()[[name]]
     found <- if (!is.null(about)) about()
     wrong <- !is.null(problem) || isTRUE(found$wrong)
-    shiny::tags$span(class = if (wrong) "wrong", problem %||% found$said)
+    mends <- if (is.null(problem)) lapply(names(found$mend), function(label) {
+      shiny::tags$button(type = "button", class = "small", `data-input` = paste0(id, "-mend"), `data-value` = label, label)
+    })
+    shiny::tagList(shiny::tags$span(class = if (wrong) "wrong", problem %||% found$said), mends)
   })
 }
 
@@ -143,7 +169,7 @@ layer_for_page <- function(name, input, path) {
   tryCatch({
     frame <- silently(layer_of_input(name, input, path, NULL))
     list(frame = frame, said = paste0(counted(nrow(frame), "row"), if (is_spatial_frame(frame)) paste0("; ", crs_label(crs_of(frame)))))
-  }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_a_line(e) else "this file cannot be read"))
+  }, error = function(e) list(problem = if (inherits(e, "civicatlas_error")) said_on_page(e) else "this file cannot be read"))
 }
 
 command_of_run <- function(workflow, values) {

@@ -44,13 +44,19 @@ near_misses <- function(x, tree) {
 }
 
 near_values <- function(wanted, values, column) {
-  counts <- sort(table(values), decreasing = TRUE)
-  plain <- function(text) gsub("\\s+", " ", trimmed(without_marks(without_case(text))), perl = TRUE)
-  same <- names(counts)[plain(names(counts)) == plain(wanted)]
-  if (!length(same)) same <- names(counts)[utils::adist(plain(wanted), plain(names(counts)))[1, ] <= max(1, nchar(wanted) %/% 5)]
+  counts <- table(values)
+  same <- spelt_alike(wanted, values)
   if (!length(same)) return(paste0("No row has ", column, " = ", text_in_quotes(wanted), "."))
   shown <- paste0(text_in_quotes(same), " (", vapply(as.integer(counts[same]), counted, "", "row"), ")")
   paste0("No row has ", column, " = ", text_in_quotes(wanted), "; near it: ", paste(utils::head(shown, 3), collapse = ", "), ".")
+}
+
+# Values that differ from a text by blanks, case or accents alone, else by a few letters; the most frequent first.
+spelt_alike <- function(wanted, values) {
+  known <- names(sort(table(values), decreasing = TRUE))
+  plain <- function(text) gsub("\\s+", " ", trimmed(without_marks(without_case(text))), perl = TRUE)
+  same <- known[plain(known) == plain(wanted)]
+  if (length(same) || !length(known)) same else known[utils::adist(plain(wanted), plain(known))[1, ] <= max(1, nchar(wanted) %/% 5)]
 }
 
 #' @export

@@ -4,7 +4,7 @@ document.addEventListener('DOMContentLoaded', function () {
   'use strict';
   var canvas = document.getElementById('map');
   var byId = function (id) { return document.getElementById(id); };
-  var layers = [], box = null, view = null, marked = { layer: 0, rows: new Set() }, picture = null, waiting = null, fetched = 0;
+  var layers = [], order = [], box = null, home = null, atHome = true, view = null, marked = { layer: 0, rows: new Set() }, picture = null, waiting = null, fetched = 0;
   var dot = [1, 1];  // the radius of a point, in units of the window that is drawn
 
   // --- what is shown ------------------------------------------------------------------------------------------------
@@ -15,6 +15,7 @@ document.addEventListener('DOMContentLoaded', function () {
   }
   function show(box) {
     if (!box) return;
+    atHome = true;
     var scale = Math.max((box[2] - box[0]) / canvas.width, (box[3] - box[1]) / canvas.height) * 1.06;
     if (!(scale > 0)) scale = 1;
     view = { x: (box[0] + box[2]) / 2, y: (box[1] + box[3]) / 2, scale: scale };
@@ -93,6 +94,7 @@ document.addEventListener('DOMContentLoaded', function () {
       return;
     }
     inOrder().forEach(function (k) { drawLayer(context, layers[k], k + 1); });
+    drawMeasured(context);
     if (!moving) {
       picture = picture || { canvas: document.createElement('canvas') };
       if (picture.canvas.width !== canvas.width || picture.canvas.height !== canvas.height) { picture.canvas.width = canvas.width; picture.canvas.height = canvas.height; }
@@ -100,23 +102,36 @@ document.addEventListener('DOMContentLoaded', function () {
       picture.view = { x: view.x, y: view.y, scale: view.scale };
     }
   }
-  // Areas below lines below points.
+  // Those that are switched on, from below: at first areas, then lines, then points, of each what is coloured above what is not.
   function inOrder() {
-    var dimension = function (k) { var shapes = layers[k].shapes; return shapes && shapes.dimension.length ? shapes.dimension[0] : 2; };
-    return layers.map(function (layer, k) { return k; }).sort(function (a, b) { return dimension(b) - dimension(a) || a - b; });
+    return order.filter(function (k) { return layers[k] && !layers[k].hidden; });
+  }
+  function dimensionOf(layer) { return layer.shapes && layer.shapes.dimension.length ? layer.shapes.dimension[0] : 2; }
+  function putInOrder() {
+    if (order.moved) return;
+    order = layers.map(function (layer, k) { return k; }).sort(function (a, b) {
+      var one = layers[a], other = layers[b];
+      return dimensionOf(other) - dimensionOf(one) || (one.coloured ? 1 : 0) - (other.coloured ? 1 : 0) || b - a;
+    });
+    showLayers();
+  }
+  // An area without a colour of its own is an outline where another has one.
+  function isOutline(layer) {
+    return !layer.coloured && inOrder().some(function (k) { return layers[k] !== layer && layers[k].coloured && dimensionOf(layers[k]) === 2; });
   }
   function drawLayer(context, layer, number) {
     if (!layer.shapes) return;
     var unit = place(context, layer.shapes.window);
     dot = [4.5 / unit, 4.5 / Math.abs(context.getTransform().d)];
     if (!layer.paths || layer.unit !== unit) { layer.paths = pathsOf(layer); layer.unit = unit; }
-    var many = layer.shapes.starts.length > 20000;
+    var many = layer.shapes.starts.length > 20000, outline = isOutline(layer);
     layer.paths.forEach(function (one) {
       var path = one.path, of = one.class, dimension = one.dimension;
       var colour = of === 254 ? 'rgba(150,160,165,0.25)' : of === 255 ? '#c9c9c4' : layer.colours[of] || layer.colours[0];
       context.lineWidth = (dimension === 1 ? 2.2 : many ? 0.3 : 0.8) / unit;
       context.strokeStyle = dimension === 1 ? colour : of === 254 ? 'rgba(150,160,165,0.4)' : dimension === 0 ? '#26323c' : 'rgba(255,255,255,0.9)';
       context.fillStyle = colour;
+      if (dimension === 2 && outline) { context.strokeStyle = dark && dark.matches ? '#9fb3ba' : '#55676d'; context.lineWidth = 1 / unit; context.stroke(path); return; }
       if (dimension !== 1) context.fill(path, 'nonzero');
       if (dimension !== 2 || !many) context.stroke(path);
     });
@@ -140,6 +155,7 @@ document.addEventListener('DOMContentLoaded', function () {
     var dots = canvas.width / canvas.getBoundingClientRect().width, dx = (e.clientX - held.x) * dots, dy = (e.clientY - held.y) * dots;
     if (!moving && Math.abs(dx) + Math.abs(dy) < 4) return;
     moving = true;
+    atHome = false;
     view.x = held.view.x - dx * view.scale;
     view.y = held.view.y + dy * view.scale;
     requestAnimationFrame(draw);
@@ -149,10 +165,12 @@ document.addEventListener('DOMContentLoaded', function () {
     held = null;
     if (moving) { moving = false; changed(); return; }
     var area = canvas.getBoundingClientRect(), dots = canvas.width / area.width, at = unitsAt((e.clientX - area.left) * dots, (e.clientY - area.top) * dots);
+    if (measuring) { addMeasured(at); return; }
     Shiny.setInputValue('click', { x: at[0], y: at[1], reach: 4 * dots * view.scale }, { priority: 'event' });
   });
   function nearer(by, px, py) {
     if (!view) return;
+    atHome = false;
     var at = unitsAt(px, py);
     view.scale *= by;
     view.x = at[0] - (px - canvas.width / 2) * view.scale;
@@ -170,14 +188,51 @@ document.addEventListener('DOMContentLoaded', function () {
   }, { passive: false });
   canvas.addEventListener('keydown', function (e) {
     var step = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[e.key];
-    if (step && view) { view.x += step[0] * view.scale * canvas.width / 6; view.y += step[1] * view.scale * canvas.height / 6; changed(); e.preventDefault(); }
+    if (step && view) { atHome = false; view.x += step[0] * view.scale * canvas.width / 6; view.y += step[1] * view.scale * canvas.height / 6; changed(); e.preventDefault(); }
     if (e.key === '+' || e.key === '=') nearer(0.7, canvas.width / 2, canvas.height / 2);
     if (e.key === '-') nearer(1 / 0.7, canvas.width / 2, canvas.height / 2);
+    if (e.key === 'Enter' && measuring && view) addMeasured([view.x, view.y]);
+    if (e.key === 'Escape' && measuring) measure(false);
   });
+
+  // --- measuring ----------------------------------------------------------------------------------------------------
+  // Points that are clicked, or with Enter the middle of the map; lengths and areas are worked out along the ellipsoid by the server.
+  var measuring = false, measured = [];
+  function measure(on) {
+    measuring = on;
+    measured = [];
+    byId('measure').setAttribute('aria-pressed', on);
+    byId('measured').textContent = on ? 'Click two points or more; Escape ends.' : '';
+    canvas.classList.toggle('measuring', on);
+    draw();
+  }
+  function addMeasured(at) {
+    measured.push(at);
+    if (measured.length > 1) Shiny.setInputValue('measure', measured, { priority: 'event' });
+    draw();
+  }
+  function drawMeasured(context) {
+    if (!measured.length) return;
+    var at = function (p) { return [canvas.width / 2 + (p[0] - view.x) / view.scale, canvas.height / 2 - (p[1] - view.y) / view.scale]; };
+    context.setTransform(1, 0, 0, 1, 0, 0);
+    context.beginPath();
+    measured.forEach(function (p, k) { var q = at(p); if (k) context.lineTo(q[0], q[1]); else context.moveTo(q[0], q[1]); });
+    if (measured.length > 2) { context.closePath(); context.fillStyle = 'rgba(194,24,91,0.12)'; context.fill(); }
+    context.lineWidth = 4; context.strokeStyle = '#ffffff'; context.stroke();
+    context.lineWidth = 2; context.strokeStyle = '#c2185b'; context.stroke();
+    measured.forEach(function (p) { var q = at(p); context.beginPath(); context.arc(q[0], q[1], 4, 0, 7); context.fillStyle = '#c2185b'; context.fill(); });
+  }
+  byId('measure').addEventListener('click', function () { measure(!measuring); });
   byId('nearer').addEventListener('click', function () { nearer(0.7, canvas.width / 2, canvas.height / 2); });
   byId('farther').addEventListener('click', function () { nearer(1 / 0.7, canvas.width / 2, canvas.height / 2); });
-  byId('whole').addEventListener('click', function () { show(box); });
-  window.addEventListener('resize', function () { size(); changed(); });
+  byId('whole').addEventListener('click', function () { home = box; show(box); });
+  // A map that nobody moved shows after resizing what it showed before.
+  new ResizeObserver(function () {
+    var area = canvas.getBoundingClientRect(), dots = window.devicePixelRatio || 1;
+    if (!view || (canvas.width === Math.round(area.width * dots) && canvas.height === Math.round(area.height * dots))) return;
+    size();
+    if (atHome) show(home || box); else changed();
+  }).observe(canvas);
   if (dark && dark.addEventListener) dark.addEventListener('change', draw);
 
   // --- the table ----------------------------------------------------------------------------------------------------
@@ -194,6 +249,7 @@ document.addEventListener('DOMContentLoaded', function () {
       var cell = element('th', undefined, found.numbers[k] ? 'number' : ''), button = element('button', name);
       cell.scope = 'col';
       button.type = 'button';
+      button.tabIndex = -1;
       if (found.sorted === k + 1) cell.setAttribute('aria-sort', found.down ? 'descending' : 'ascending');
       button.addEventListener('click', function () { Shiny.setInputValue('sort', k + 1, { priority: 'event' }); });
       cell.appendChild(button);
@@ -202,7 +258,7 @@ document.addEventListener('DOMContentLoaded', function () {
     var picked = new Set(found.marked);
     body.replaceChildren.apply(body, found.rows.map(function (row, i) {
       var made = element('tr', undefined, picked.has(row) ? 'marked' : '');
-      made.tabIndex = 0;
+      made.tabIndex = -1;
       made.setAttribute('aria-selected', picked.has(row));
       found.cells.forEach(function (column, k) { made.appendChild(element('td', column[i], found.numbers[k] ? 'number' : '')); });
       var mark = function () { Shiny.setInputValue('mark', row, { priority: 'event' }); };
@@ -215,9 +271,27 @@ document.addEventListener('DOMContentLoaded', function () {
     byId('place').textContent = found.rows.length ? count(found.from) + ' to ' + count(found.from + found.rows.length - 1) : 'none';
     byId('before').disabled = found.from <= 1;
     byId('after').disabled = found.from + found.rows.length > found.total;
-    var first = body.querySelector('.marked');
-    if (first) first.scrollIntoView({ block: 'nearest' });
+    var first = body.querySelector('.marked'), wide = byId('rows').parentNode;
+    if (first) wide.scrollTop = Math.max(0, Math.min(wide.scrollTop, first.offsetTop - 30), first.offsetTop - wide.clientHeight + 30);
+    stopAt(first || body.rows[0] || head.querySelector('button'));
   }
+  // The table has one stop for the tab key; arrow keys go on from there.
+  function stopAt(place, focus) {
+    if (!place) return;
+    byId('rows').querySelectorAll('[tabindex="0"]').forEach(function (one) { one.tabIndex = -1; });
+    place.tabIndex = 0;
+    if (focus) place.focus();
+  }
+  byId('rows').addEventListener('focusin', function (e) { stopAt(e.target); });
+  byId('rows').addEventListener('keydown', function (e) {
+    var here = document.activeElement, body = byId('rows').tBodies[0], heads = Array.from(byId('rows').tHead.querySelectorAll('button')), k = heads.indexOf(here), next = null;
+    var rows = Array.from(body.rows), at = rows.indexOf(here);
+    if (k >= 0) next = { ArrowLeft: heads[k - 1], ArrowRight: heads[k + 1], Home: heads[0], End: heads[heads.length - 1], ArrowDown: rows[0] }[e.key];
+    else next = { ArrowDown: rows[at + 1], ArrowUp: at > 0 ? rows[at - 1] : heads[0], Home: rows[0], End: rows[rows.length - 1], PageDown: rows[Math.min(at + 10, rows.length - 1)], PageUp: rows[Math.max(at - 10, 0)] }[e.key];
+    if (!next) return;
+    e.preventDefault();
+    stopAt(next, true);
+  });
   byId('before').addEventListener('click', function () { Shiny.setInputValue('turn', -1, { priority: 'event' }); });
   byId('after').addEventListener('click', function () { Shiny.setInputValue('turn', 1, { priority: 'event' }); });
 
@@ -225,7 +299,7 @@ document.addEventListener('DOMContentLoaded', function () {
   function showKey() {
     var key = byId('key');
     key.replaceChildren();
-    layers.forEach(function (layer) {
+    inOrder().reverse().map(function (k) { return layers[k]; }).forEach(function (layer) {
       if (!layer.colours) return;
       var labels = layer.labels.length ? layer.labels : [layer.name];
       if (layer.title) key.appendChild(element('p', layer.title, 'key-title'));
@@ -237,6 +311,40 @@ document.addEventListener('DOMContentLoaded', function () {
         key.appendChild(line);
       });
     });
+  }
+
+  // --- the list of layers -------------------------------------------------------------------------------------------
+  function showLayers() {
+    var list = byId('layers').querySelector('ul');
+    list.replaceChildren.apply(list, order.slice().reverse().map(function (k, place) {
+      var layer = layers[k], line = element('li'), label = element('label'), box = element('input');
+      box.type = 'checkbox';
+      box.checked = !layer.hidden;
+      box.addEventListener('change', function () { layer.hidden = !box.checked; showKey(); draw(); });
+      label.appendChild(box);
+      label.appendChild(document.createTextNode(' ' + layer.name));
+      line.appendChild(label);
+      if (layers.length > 1) {
+        var up = element('button', '\u2191');
+        up.type = 'button';
+        up.disabled = place === 0;
+        up.setAttribute('aria-label', 'Move ' + layer.name + ' up');
+        up.addEventListener('click', function () {
+          var from = order.indexOf(k);
+          order.splice(from, 1);
+          order.splice(from + 1, 0, k);
+          order.moved = true;
+          showLayers();
+          showKey();
+          draw();
+          var again = byId('layers').querySelectorAll('button')[Math.max(0, place - 1)];
+          if (again) again.focus();
+        });
+        line.appendChild(up);
+      }
+      return line;
+    }));
+    byId('layers').hidden = layers.length < 2;
   }
 
   // --- files of one's own -------------------------------------------------------------------------------------------
@@ -261,12 +369,16 @@ document.addEventListener('DOMContentLoaded', function () {
     var handle = function (name, what) { Shiny.addCustomMessageHandler(name, what); };
     handle('layers', function (found) {
       var names = [].concat(found.names || []);
-      layers = names.map(function (name, k) { return layers[k] && layers[k].name === name ? layers[k] : { name: name }; });
+      var before = new Map(layers.map(function (layer) { return [layer.name, layer]; }));
+      layers = names.map(function (name) { return before.get(name) || { name: name, hidden: [].concat(found.hidden || []).indexOf(name) >= 0 }; });
+      order.moved = false;
+      putInOrder();
       byId('said').textContent = found.said;
       var old = JSON.stringify(box);
       box = found.box;
+      home = found.home;
       size();
-      if (box && JSON.stringify(box) !== old) { layers.forEach(function (layer) { layer.shapes = null; }); show(found.home); } else changed();
+      if (box && JSON.stringify(box) !== old) { layers.forEach(function (layer) { layer.shapes = null; }); show(home); } else changed();
     });
     handle('shapes', function (found) {
       fetch(found.url).then(function (answer) { return answer.arrayBuffer(); }).then(function (bytes) {
@@ -274,6 +386,7 @@ document.addEventListener('DOMContentLoaded', function () {
         if (!layer || bytes.byteLength < 40) return;
         layer.shapes = read(bytes);
         layer.paths = null;
+        putInOrder();
         fetched++;
         canvas.dataset.fetched = fetched;
         requestAnimationFrame(function () { var began = performance.now(); draw(); canvas.dataset.drawn = performance.now() - began; });
@@ -286,7 +399,9 @@ document.addEventListener('DOMContentLoaded', function () {
       layer.colours = [].concat(found.colours);
       layer.labels = [].concat(found.labels || []);
       layer.title = found.title;
+      layer.coloured = found.coloured;
       layer.paths = null;
+      putInOrder();
       showKey();
       requestAnimationFrame(draw);
     });
@@ -294,10 +409,30 @@ document.addEventListener('DOMContentLoaded', function () {
     handle('rows', showRows);
     handle('progress', function (done) { if (byId('progress')) byId('progress').value = done; });
     handle('running', function (running) { byId('run').disabled = running; byId('stop').disabled = !running; if (running) byId('progress').value = 0; });
+    handle('measured', function (said) { if (measuring) byId('measured').textContent = said; });
+    handle('ran', function (done) { ran(done); });
   }
   var wait = setInterval(function () { if (window.Shiny && Shiny.addCustomMessageHandler) { clearInterval(wait); size(); listen(); } }, 10);
 
+  // After a run the answer comes first: on a narrow page above what was asked, and in view.
+  var narrow = window.matchMedia('(max-width: 60rem)'), hasRun = false;
+  function arrange() {
+    var panes = byId('panes');
+    if (!panes) return;
+    if (hasRun && narrow.matches) panes.prepend(byId('seeing')); else panes.prepend(byId('asking'));
+  }
+  function ran(done) {
+    hasRun = done;
+    arrange();
+    byId('answer-band').scrollIntoView({ block: 'nearest' });
+  }
+  narrow.addEventListener('change', arrange);
+
   // --- the rest -----------------------------------------------------------------------------------------------------
+  document.addEventListener('click', function (e) {
+    var button = e.target.closest && e.target.closest('button[data-input]');
+    if (button) Shiny.setInputValue(button.dataset.input, button.dataset.value, { priority: 'event' });
+  });
   document.querySelectorAll('.copy').forEach(function (button) {
     button.addEventListener('click', function () {
       navigator.clipboard.writeText(byId(button.dataset.of).textContent).then(function () { button.textContent = 'Copied'; });
