@@ -152,14 +152,6 @@ crs_command <- function(o) {
   shown_crs(crs_of_argument(o$crs), o)
 }
 
-# A code, text or .prj file, else the CRS of a layer.
-crs_of_argument <- function(text) {
-  is_layer <- file.exists(text) && !grepl("[.](prj|wkt|txt)$", text, ignore.case = TRUE)
-  found <- if (is_layer) crs_of(read_layer(text)) else crs(text)
-  if (is.null(found)) fail("crs", "{.file {text}} has no CRS.", call = NULL)
-  found
-}
-
 shown_crs <- function(found, o) {
   if (!is.null(o$text)) {
     text <- crs_text(found, o$text)

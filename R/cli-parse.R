@@ -64,9 +64,6 @@ option_name <- function(arg, known) {
   wrong_usage("there is no option {sub('=.*', '', arg)}; did you mean {shown}?")
 }
 
-# The option that had a name in versions before.
-now_named <- function(name, options) names(Filter(function(option) identical(option$former, name), options))[1] %|% NULL
-
 check_inputs <- function(command, inputs, given) {
   least <- sum(!grepl("[", command$takes, fixed = TRUE))
   most <- if (any(grepl("...", command$takes, fixed = TRUE))) Inf else length(command$takes)

@@ -14,7 +14,8 @@ run_command_line <- function(args) {
 # What `civicatlas` does with what was typed: arguments are bytes of the locale, or UTF-8 where the locale holds less.
 run_tool <- function(args) {
   Sys.unsetenv(c("R_DEFAULT_PACKAGES", "R_ENABLE_JIT"))  # which are for this process and not for those that it starts
-  for (package in c("methods", "datasets", "utils", "grDevices", "graphics", "stats")) attachNamespace(package)
+  packages <- c("methods", "datasets", "utils", "grDevices", "graphics", "stats")
+  for (package in setdiff(packages, sub("^package:", "", search()))) attachNamespace(package)
   options(options_of_environment())
   args <- tryCatch(settled_texts(args), civicatlas_error = function(e) {
     message("civicatlas: ", conditionMessage(e))

@@ -24,7 +24,7 @@ option_in_words_each <- function(argument) {
     behind <- which(utils::head(names(formals(function_of(verb))), length(record$role)) == argument)
     if (length(behind) && record$role[behind] != "OUTPUT") return(gsub("\\[|\\]|[.]", "", record$takes[behind]))
   }
-  names <- c(x = intersect(c("LAYER", "INPUT", "SOURCE", "LAYERS"), record$role)[1] %|% "LAYER", y = "OTHER", source = "LAYER", target = "OUTPUT", regions = "LAYER",
+  names <- c(x = c(intersect(c("LAYER", "INPUT", "SOURCE", "LAYERS"), record$role), "LAYER")[1], y = "OTHER", source = "LAYER", target = "OUTPUT", regions = "LAYER",
              features = "OTHER", "..." = "--with")
   option <- gsub("_", "-", sub("^[.](?=[a-z])", "", argument, perl = TRUE), fixed = TRUE)
   if (argument %in% names(names)) return(names[[argument]])
@@ -38,7 +38,7 @@ code_in_words <- function(code) vapply(code, code_in_words_each, "", USE.NAMES =
 code_in_words_each <- function(code) {
   expression <- tryCatch(parse(text = code, keep.source = FALSE)[[1]], error = function(e) NULL)
   if (rlang::is_call(expression, c("=", "<-"), n = 2)) return(option_with_value(option_in_words(as.character(expression[[2]])), expression[[3]]))
-  if (rlang::is_call(expression, "options")) return(variable_in_words(as.list(expression)[-1]))
+  if (rlang::is_call(expression, "options") && all(startsWith(rlang::names2(as.list(expression)[-1]), "civicatlas."))) return(variable_in_words(as.list(expression)[-1]))
   verb <- if (is.call(expression) && is.symbol(expression[[1]])) as.character(expression[[1]]) else ""
   words <- strsplit(words_of_verb(verb) %|% "", " ")[[1]]
   if (!length(words)) return(code)

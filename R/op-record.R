@@ -62,6 +62,9 @@ new_option <- function(name, type, help, default = NULL, values = NULL, required
        sets = sets, of = of, use = use, least = least, former = former)
 }
 
+# The option that had a name in versions before.
+now_named <- function(name, options) names(Filter(function(option) identical(option$former, name), options))[1] %|% NULL
+
 # The name of an option as a variable.
 in_r <- function(name) gsub("-", "_", name, fixed = TRUE)
 

@@ -75,6 +75,14 @@ check_option_text <- function(option, text) {
   option_value(option, text)
 }
 
+# A code, text or .prj file, else the CRS of a layer.
+crs_of_argument <- function(text) {
+  is_layer <- file.exists(text) && !grepl("[.](prj|wkt|txt)$", text, ignore.case = TRUE)
+  found <- if (is_layer) crs_of(read_layer(text)) else crs(text)
+  if (is.null(found)) fail("crs", "{.file {text}} has no CRS.", call = NULL)
+  found
+}
+
 # --- expressions on the columns of a layer -----------------------------------------------------------------------------------
 
 # Expressions by name on the columns of a table, for `use` "row" or "group"; checked against the columns.

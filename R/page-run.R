@@ -167,7 +167,7 @@ layers_of_runs <- function(run, other) {
   if (is.null(run)) return(list(frames = list(), styles = list(), first = NULL))
   now <- answer_rows(run)
   before <- if (!is.null(other)) answer_rows(other)
-  change <- if (!is.null(before)) change_of_rows(now, before, run$column)
+  change <- if (!is.null(before)) changes_between_runs(now, before, run$column)
   breaks <- if (!is.null(before) && is.numeric(now[[run$column %||% ""]])) common_breaks(c(now[[run$column]], before[[run$column]]))
   names <- c(if (!is.null(change)) paste0("Change from run ", other$number), paste("Result of run", run$number), if (!is.null(before)) paste("Result of run", other$number))
   frames <- stats::setNames(c(if (!is.null(change)) list(change), list(now), if (!is.null(before)) list(before)), names)
@@ -183,7 +183,7 @@ layers_of_runs <- function(run, other) {
 common_breaks <- function(values) tryCatch(silently(class_breaks(as.double(values), 5)), civicatlas_error = function(e) NULL)
 
 # Rows of both runs by the first column that names them, with what changed; those that changed most come first. NULL where no column names them.
-change_of_rows <- function(now, before, column) {
+changes_between_runs <- function(now, before, column) {
   if (!is_spatial_frame(now) || !is.data.frame(before) || is.null(column) || !is.numeric(now[[column]]) || !is.numeric(before[[column]])) return(NULL)
   names_rows <- function(name) {
     is.null(dim(now[[name]])) && !is.double(now[[name]]) && !anyDuplicated(now[[name]]) && !anyDuplicated(before[[name]]) && any(now[[name]] %in% before[[name]])

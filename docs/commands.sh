@@ -106,3 +106,12 @@ civicatlas batch steps.txt --check --input "data=$data,distance=400"
 civicatlas batch steps.txt --input "data=$data,distance=400"
 civicatlas run "$data/../workflows/out-of-reach.yaml" --check
 civicatlas run "$data/../workflows/out-of-reach.yaml" --input distance=500 --folder results --write-steps
+
+# To show and to hand on
+civicatlas run "$data/../workflows/largest-room.yaml" --folder rooms --report rooms.html
+civicatlas run "$data/../workflows/largest-room.yaml" --drawing steps.svg
+civicatlas completions --shell bash | head -n 2
+civicatlas help expressions | head -n 3
+civicatlas page "$data/../workflows/out-of-reach.yaml" --no-browser --folder page-folder 2> page.txt & page=$!
+for _ in $(seq 100); do grep -q "http" page.txt && break; sleep 0.2; done
+kill $page

@@ -40,7 +40,7 @@ test_that("every command of the documentation's script runs, and every command i
   skip_on_os("windows")
   lines <- readLines(script, encoding = "UTF-8")
   used <- unique(c(regmatches(lines, regexpr("(?<=civicatlas )[a-z-]+", lines, perl = TRUE)), "history"))
-  expect_setequal(setdiff(civicatlas:::operation_names(), c("demo", "completions", "page")), used)
+  expect_setequal(setdiff(civicatlas:::operation_names(), "demo"), used)
   folder <- withr::local_tempdir()
   dir.create(bin <- file.path(folder, "bin"))
   file.symlink(system.file("exec", "civicatlas", package = "civicatlas"), file.path(bin, "civicatlas"))
@@ -167,7 +167,7 @@ test_that("expressions and summaries have R's values, and missing ones are told"
   expect_equal(y$w[3], sum((one$pop_0_14 * one$pop_total)[there]) / sum(one$pop_total[there]))
   expect_equal(y$young[3], mean(one$pop_0_14 > 100, na.rm = TRUE))
   expect_match(run("summarise", demo_file("wards.shp"), cells, out, "--replace", "--with", "a = area('ha')")$err, "stands in no summary|no many|is of")
-  expect_match(run("compute", cells, out, "--set", "a = sum(pop_total)")$err, "many rows")
+  expect_match(run("compute", cells, out, "--replace", "--set", "a = sum(pop_total)")$err, "many rows")
   expect_identical(run("compute", cells, out, "--replace", "--set", "a = pop_total + 1, b = a * 2, note = CASE WHEN a > 1000 THEN 'large' ELSE 'small' END")$code, 0L)
   z <- quietly_read(out)
   expect_equal(z$b, 2 * (x$pop_total + 1))
@@ -228,12 +228,12 @@ test_that("messages name commands and options", {
 })
 
 test_that("options have the names and defaults of R's arguments, but where they are listed here", {
-  shared <- c("layer", "where", "within", "encoding", "from", "match-crs", "replace", "append", "to-layer", "to-format", "decimals", "quiet", "json", "help", "daemons")
+  shared <- c("layer", "where", "within", "encoding", "from-format", "match-crs", "shapes", "replace", "append", "to-layer", "to-format", "decimals", "quiet", "json", "help", "daemons")
   own_words <- list(
-    tile = "skip-damaged", run = c("set", "set-file", "sweep", "check", "forget", "report", "script", "drawing"),
+    tile = "skip-damaged", run = c("input", "input-file", "sweep", "check", "forget", "report", "script", "drawing"),
     convert = c("mend-numbers", "skip-damaged"), build = "as", keep = "layers", drop = "layers", rates = "name", classes = c("fill", "palette", "title"), join = c("nearest", "most-ties"), nearest = "distance",
-    select = "others", pick = "lowest", summarise = c("with", "compute"), distances = c("names", "other-names"), "cross-table" = c("column", "other-column"),
-    flows = c("from-column", "to-column", "with"), neighbours = "neighbours", autocorrelation = c("fill", "count", "distance", "unit"),
+    select = "others", pick = "lowest", summarise = c("with", "set"), relate = c("names", "other-names"), distances = c("names", "other-names"), "cross-table" = c("column", "other-column"),
+    flows = c("from-column", "to-column", "with"), neighbours = c("neighbours", "names"), autocorrelation = c("fill", "count", "distance", "unit"),
     clusters = c("fill", "count", "distance", "unit"), crs = c("find", "suggest"), simplify = "each-alone", dissolve = c("by", "with"),
     map = c("as", "after", "key", "outlines", "points", "labels", "graticule", "scale-bar", "north-arrow", "dark", "size-unit")
   )
@@ -244,11 +244,13 @@ test_that("options have the names and defaults of R's arguments, but where they 
     arguments <- unlist(lapply(functions, formals), recursive = FALSE)
     names(arguments) <- gsub("_", "-", sub("^[.]", "", names(arguments)))
     options <- Filter(function(option) !option$name %in% shared, civicatlas:::operation_record(name)$options)
-    names(options) <- vapply(options, `[[`, "", "name")
+    names(options) <- vapply(options, function(option) intersect(c(option$name, option$former), names(arguments))[1], "")
+    names(options) <- ifelse(is.na(names(options)), vapply(options, `[[`, "", "name"), names(options))
     expect_setequal(setdiff(names(options), names(arguments)), own_words[[name]] %||% character())
-    for (option in options[intersect(names(options), names(arguments))]) {
-      if (rlang::is_missing(arguments[[option$name]]) || option$type == "flag" || is.null(option$default)) next
-      expect_equal(option$default, eval(arguments[[option$name]]), info = paste(name, option$name))
+    for (argument in intersect(names(options), names(arguments))) {
+      option <- options[[argument]]
+      if (rlang::is_missing(arguments[[argument]]) || option$type == "flag" || is.null(option$default)) next
+      expect_equal(option$default, eval(arguments[[argument]]), info = paste(name, argument))
     }
   }
 })
@@ -272,7 +274,7 @@ test_that("choices of options are those that R's arguments are checked against",
     argument <- sub("^[.]", "", names(call)[vapply(as.list(call), identical, NA, "?")])
     told <- conditionMessage(refused(call))
     options <- civicatlas:::operation_record(names(verbs)[i])$options
-    listed <- if (argument == "palette") names(civicatlas:::palettes) else options[[argument]]$values
+    listed <- if (argument == "palette") names(civicatlas:::palettes) else options[[civicatlas:::now_named(argument, options) %||% argument]]$values
     expect_true(length(listed) > 1 && all(vapply(listed, grepl, NA, gsub("\\s+", " ", told), fixed = TRUE)), label = paste(names(verbs)[i], argument, told))
   }
 })

@@ -177,8 +177,8 @@ test_that("rates, shares and tables of areas in common", {
   found <- cross_table(land, two_wards(), use, ward, "m2")
   expect_identical(found$use, c("park", "park", "park", "town", "town"))
   expect_identical(found$ward, c("east", "west", NA, "east", NA))
-  expect_equal(found$area, c(20, 96, 4, 80, 100))
-  expect_equal(sum(found$area), sum(area_of(land)))
+  expect_equal(found$area_m2, c(20, 96, 4, 80, 100))
+  expect_equal(sum(found$area_m2), sum(area_of(land)))
 })
 
 test_that("within distance is in true metres on longitude and latitude", {

@@ -149,7 +149,7 @@ test_that("shares of a layer that regions cover add up to it, on longitude and l
   pieces <- quiet(overlay_with(boxes, cells, apportion = people))
   expect_equal(sum(pieces$people), sum(boxes$people), tolerance = 1e-12)
   crossed <- quiet(cross_table(dplyr::mutate(boxes, all = "x"), dplyr::mutate(cells, every = "y"), all, every))
-  expect_equal(sum(crossed$area), sum(area_of(boxes)), tolerance = 1e-9)
+  expect_equal(sum(crossed$area_m2), sum(area_of(boxes)), tolerance = 1e-9)
 })
 
 test_that("what only touches a region is not counted there, unless it is asked for, by every door", {

@@ -144,7 +144,7 @@ test_that("shares on longitude and latitude are those of areas and lengths along
   expect_gt(found$people[1], found$people[2])  # 20 degrees against 30, of which the former are larger
   expect_identical(join_where(field, regions, multiple = "largest")$id, 1L)
   shares <- cross_table(field, regions, people, id, unit = "km2")
-  expect_equal(shares$area, area_of(pieces, "km2"), tolerance = 1e-9)
+  expect_equal(shares$area_km2, area_of(pieces, "km2"), tolerance = 1e-9)
   road <- spatial_frame(cars = 10, geometry = shapes_from_wkt("LINESTRING (5 30, 5 60)", 4326))
   half <- summarise_into(regions, road, cars = sum(cars), .share = "length")
   expect_equal(sum(half$cars), 10, tolerance = 1e-6)

@@ -131,7 +131,7 @@ test_that("steps run side by side on daemons and give the same, and all can be w
   expect_identical(sum(run_workflow(file, folder = places[2])$steps$kept), 7L)
   fails <- write_workflow(
     rooms_and_wards[1:4], "steps:", "  moved: {command: reproject, layer: wards, crs: EPSG:2154}", "  a: {command: columns, layer: wards, keep: [name]}",
-    "  twice: {command: stack, layers: [a, a]}", "  odd: {command: join-table, layer: wards, table: twice, by: name}"
+    "  twice: {command: stack, layers: [a, a]}", "  odd: {command: join-table, layer: wards, table: twice, key: name}"
   )
   expect_error(suppressWarnings(run_workflow(fails, folder = places[2])), "step \"odd\" failed|would fail", class = "civicatlas_error_workflow")
 })
@@ -410,9 +410,9 @@ test_that("values with commas, and files of values, are taken by the command lin
     readLines(file.path(to, "shares.csv"))
   }
   expected <- readLines(run_workflow(ready("out-of-reach"), distance = 250, which = "kind IN ('library', 'school')", folder = folder)$outputs[["shares.csv"]])
-  expect_identical(run("--set", "which=kind IN ('library', 'school'),distance=250"), expected)
-  expect_identical(run("--set-file", set), expected)
-  expect_identical(run("--set", "distance=250", "--set-file", set), expected)
+  expect_identical(run("--input", "which=kind IN ('library', 'school'),distance=250"), expected)
+  expect_identical(run("--input-file", set), expected)
+  expect_identical(run("--input", "distance=250", "--input-file", set), expected)
   script <- file.path(folder, "run.R")
   drawing <- file.path(folder, "run.mmd")
   suppressMessages(expect_identical(run_command_line(c("run", ready("out-of-reach"), "--script", script)), 0L))
