@@ -3,7 +3,8 @@
 #' @include op-record.R
 register_operation("batch", function() {
   new_operation("In and out", "run commands from a file, a line each, in one process", "STEPS", list(
-    new_option("input", "text", "name=value, separated by commas: put in place of {name}", former = "input"), new_option("check", "flag", "tell every mistake, and run nothing")
+    new_option("input", "text", "name=value, separated by commas: put in place of {name}", former = "set"),
+    new_option("check", "flag", "tell every mistake, and run nothing")
   ), "civicatlas batch steps.txt --input year=2026", batch_command,
   about = paste("run commands from a file, or from standard input with -, a line each, in one process. # begins a comment. @name in place of a file",
                 "keeps a layer in memory between lines. A line that fails ends the run"))

@@ -82,6 +82,8 @@ register_operation("convert", function() {
   new_operation("In and out", "write a layer in another format", c("INPUT", "OUTPUT"), c(reading_options(), list(
     new_option("keep", "columns", "columns to keep, separated by commas", former = "columns"),
     new_option("declare-crs", "crs", "label the layer with this CRS (coordinates stay; see reproject)", former = "crs"),
+    new_option("coords", "columns", "CSV and spreadsheets: the columns of coordinates, easting or longitude first"),
+    new_option("wkt", "column", "CSV and spreadsheets: the column of well-known text"),
     new_option("mend-numbers", "flag", "turn text that holds numbers into numbers"),
     new_option("skip", "whole", "CSV and spreadsheets: lines of titles above the header"),
     new_option("range", "text", "spreadsheets: the cells to read, as B3:F40"),

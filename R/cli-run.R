@@ -87,7 +87,8 @@ run_command <- function(args, known = new.env(parent = emptyenv())) {
 # The account of a command whose verb gave none: rows in and out, and columns that came or went.
 tell_rows <- function(command, x, result) {
   if (command$group == "Look" || !is.data.frame(x) || !is.data.frame(result)) return(invisible())
-  columns <- function(names, what) if (length(names)) paste0("; ", what, " ", if (length(names) > 4) counted(length(names), "column") else paste(names, collapse = ", "))
+  listed <- function(names) if (length(names) > 4) counted(length(names), "column") else paste(names, collapse = ", ")
+  columns <- function(names, what) if (length(names)) paste0("; ", what, " ", listed(names))
   own <- setdiff(names(x), shape_column_name(x))
   came <- if (is_spatial_frame(result)) setdiff(names(result), names(x))
   gone <- if (is_spatial_frame(result)) setdiff(own, names(result))
@@ -173,8 +174,8 @@ check_output_layer <- function(target, o, inputs) {
   layer <- o$to_layer %||% stem_of(target)
   layers <- tryCatch(quietly(list_layers(target)$layer), civicatlas_error = function(e) NULL)  # what is wrong with it is told by who writes to it
   if (layer %in% layers) {
-    fail("file", c("{.file {target}} has a layer {.val {layer}} already.", i = "Replace it with {.code --replace}, add rows with {.code --append}, or name another with {.code --to-layer}."),
-         call = NULL)
+    remedy <- "Replace it with {.code --replace}, add rows with {.code --append}, or name another with {.code --to-layer}."
+    fail("file", c("{.file {target}} has a layer {.val {layer}} already.", i = remedy), call = NULL)
   }
 }
 
@@ -190,7 +191,7 @@ read_input <- function(text, o, known, first, columns = NULL) {
   place <- if (is.null(o$from_format)) text else with_ending(text, o$from_format)
   read_layer(place, layer = text_of("layer"), where = !!text_of("where"), within = text_of("within"), columns = !!(if (!is.null(columns)) column_list(columns)),
              encoding = o$encoding, skip = o[["skip"]] %||% 0, range = o[["range"]], decimal = o[["decimal"]], missing = o[["missing"]],
-             damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
+             coords = if (!is.null(o$coords)) column_list(o$coords), wkt = o[["wkt"]], damaged = if (isTRUE(o$skip_damaged)) "skip" else "refuse")
 }
 
 # A file whose name does not tell its format, under one that does.

@@ -24,8 +24,8 @@ option_in_words_each <- function(argument) {
     behind <- which(utils::head(names(formals(function_of(verb))), length(record$role)) == argument)
     if (length(behind) && record$role[behind] != "OUTPUT") return(gsub("\\[|\\]|[.]", "", record$takes[behind]))
   }
-  names <- c(x = c(intersect(c("LAYER", "INPUT", "SOURCE", "LAYERS"), record$role), "LAYER")[1], y = "OTHER", source = "LAYER", target = "OUTPUT", regions = "LAYER",
-             features = "OTHER", "..." = "--with")
+  names <- c(x = c(intersect(c("LAYER", "INPUT", "SOURCE", "LAYERS"), record$role), "LAYER")[1], y = "OTHER", source = "LAYER", target = "OUTPUT",
+             regions = "LAYER", features = "OTHER", "..." = "--with")
   option <- gsub("_", "-", sub("^[.](?=[a-z])", "", argument, perl = TRUE), fixed = TRUE)
   if (argument %in% names(names)) return(names[[argument]])
   if (!option %in% names(record$options) && ascii_upper(argument) %in% record$role) return(ascii_upper(argument))
@@ -38,7 +38,10 @@ code_in_words <- function(code) vapply(code, code_in_words_each, "", USE.NAMES =
 code_in_words_each <- function(code) {
   expression <- tryCatch(parse(text = code, keep.source = FALSE)[[1]], error = function(e) NULL)
   if (rlang::is_call(expression, c("=", "<-"), n = 2)) return(option_with_value(option_in_words(as.character(expression[[2]])), expression[[3]]))
-  if (rlang::is_call(expression, "options") && all(startsWith(rlang::names2(as.list(expression)[-1]), "civicatlas."))) return(variable_in_words(as.list(expression)[-1]))
+  if (rlang::is_call(expression, "options")) {
+    options <- as.list(expression)[-1]
+    return(if (all(startsWith(rlang::names2(options), "civicatlas."))) variable_in_words(options) else code)
+  }
   verb <- if (is.call(expression) && is.symbol(expression[[1]])) as.character(expression[[1]]) else ""
   words <- strsplit(words_of_verb(verb) %|% "", " ")[[1]]
   if (!length(words)) return(code)

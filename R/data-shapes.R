@@ -51,8 +51,10 @@ as_shapes <- function(x, call = rlang::caller_env(2)) {
   if (is_shapes(x)) return(x)
   if (is_spatial_frame(x)) return(x[[shape_column_name(x)]])
   need_no_tiles(x, call)
-  fail("argument", c("A spatial frame or a shape vector is needed, not {.cls {class(x)[1]}}.",
-                     i = "Make one with {.fn as_spatial_frame} or {.fn read_layer}."), call = call)
+  fail("argument", typed(
+    c("A spatial frame or a shape vector is needed, not {.cls {class(x)[1]}}.", i = "Make one with {.fn as_spatial_frame} or {.fn read_layer}."),
+    c("The layer is a table without shapes.", i = "Name its columns of coordinates: {.code civicatlas convert INPUT OUTPUT --coords x,y --declare-crs EPSG:\u2026}.")
+  ), call = call)
 }
 
 # A copy of x, a frame or a shape vector, with other shapes in the same rows.

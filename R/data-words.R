@@ -60,7 +60,8 @@ words_in_lines <- function() {
   lines <- unlist(lapply(names(about), function(use) {
     own <- Filter(function(word) word$use == use, as.list(words)[sort(names(words))])
     said <- strsplit(vapply(own, `[[`, "", "help"), "(?<=[)]): ", perl = TRUE)
-    c(about[[use]], vapply(said, function(parts) if (length(parts) == 2) paste0("\t", parts[1], "\t", parts[2]) else paste0("  ", sub("[.]$", "", parts)), ""), "")
+    in_line <- function(parts) if (length(parts) == 2) paste0("\t", parts[1], "\t", parts[2]) else paste0("  ", sub("[.]$", "", parts))
+    c(about[[use]], vapply(said, in_line, ""), "")
   }))
   c("Conditions and expressions are CQL2 (OGC 21-065r2), with these functions.", "",
     "Conditions:", "  = <> < <= > >=   AND OR NOT   IN ('a', 'b')   BETWEEN 1 AND 5   LIKE 'Ha%'   IS NULL",

@@ -67,7 +67,8 @@ map_of_answer <- function(run) {
   areas <- any(grepl("polygon", geometry_type_of(x)))
   tryCatch(silently({
     if (is.null(column)) return(plain_map(x))
-    if (areas) choropleth_map(x, !!as.name(column), key_title = column_title(column, step, run)) else symbol_map(x, !!as.name(column), key_title = column_title(column, step, run))
+    draw <- if (areas) choropleth_map else symbol_map
+    draw(x, !!as.name(column), key_title = column_title(column, step, run))
   }), civicatlas_error = function(e) silently(plain_map(x)))
 }
 

@@ -20,7 +20,8 @@ foreseen_problems <- function(workflow, values, layers) {
     }, error = foreseen_problem)
   }
   answer <- workflow$answer
-  if (!is.null(run$results[[answer$of %||% ""]])) problems[["the answer"]] <- tryCatch(foreseen_answer(answer, run$results[[answer$of]]), error = foreseen_problem)
+  table <- run$results[[answer$of %||% ""]]
+  if (!is.null(table)) problems[["the answer"]] <- tryCatch(foreseen_answer(answer, table), error = foreseen_problem)
   problems
 }
 
@@ -70,7 +71,8 @@ foresee_run <- function(run) {
   problems <- foreseen_problems(workflow, run$values, layers)
   if (length(problems)) {
     lines <- vapply(names(problems), function(name) {
-      paste0(name, if (!is.null(workflow$steps[[name]])) paste0(" (", workflow$steps[[name]]$command, ")"), ": ", problems[[name]]$problem, ". ", problems[[name]]$remedy)
+      command <- workflow$steps[[name]]$command
+      paste0(name, if (!is.null(command)) paste0(" (", command, ")"), ": ", problems[[name]]$problem, ". ", problems[[name]]$remedy)
     }, "")
     lines <- stats::setNames(escape(lines), rep("x", length(lines)))
     fail("workflow", c("{counted(length(problems), 'step')} would fail, and nothing was run:", lines), call = run$call)

@@ -222,11 +222,11 @@ with_unit_of_inputs <- function(step, options, node, inputs, tell) {
 with_unit_of_input <- function(step, name, input, options, node, inputs, tell) {
   unit <- inputs[[input]]$unit
   units <- if ("unit" %in% names(options)) options$unit$values
-  square <- name == "area"
+  square <- name == "smaller-than"
   known <- if (square) area_units else length_units
   if (is.null(unit) || !unit %in% c(names(length_units), names(area_units))) {
-    if (!is.null(unit) && !is.null(units)) tell(node$value[[name]], paste0("the input \"", input, "\" is in \"", unit, "\", which is no unit of ", if (square) "area" else "length"),
-                                               paste0("One of: ", paste(names(known), collapse = ", "), "."))
+    problem <- paste0("the input \"", input, "\" is in \"", unit, "\", which is no unit of ", if (square) "area" else "length")
+    if (!is.null(unit) && !is.null(units)) tell(node$value[[name]], problem, paste0("One of: ", paste(names(known), collapse = ", "), "."))
     return(step)
   }
   told <- function(problem, remedy) {
@@ -234,8 +234,8 @@ with_unit_of_input <- function(step, name, input, options, node, inputs, tell) {
     step
   }
   if (is.null(units)) return(told(paste0("\"", name, "\" takes no unit"), "Leave out the unit of the input."))
-  side <- if (square) names(length_units)[match(area_units[[unit]], length_units^2)] else unit
-  if (!unit %in% names(known) || is.na(side)) return(told(paste0("the step takes ", paste(units, collapse = ", ")), "Give the input another unit."))
+  side <- if (!unit %in% names(known)) NA else if (square) names(length_units)[match(area_units[[unit]], length_units^2)] else unit
+  if (is.na(side)) return(told(paste0("the step takes ", paste(units, collapse = ", ")), "Give the input another unit."))
   given <- step$options$unit
   mixed <- grepl(",", step$options[[name]], fixed = TRUE) && side != "m" && !all(grepl("^ *[{]", strsplit(step$options[[name]], ",")[[1]]))
   if (!is.null(given) && given != side || mixed) return(told(paste0("the step is in ", given %||% "m"), paste0("Write: unit: ", side, ".")))

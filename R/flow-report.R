@@ -51,7 +51,8 @@ report_page <- function(run, answer, rows) {
 # Maps that steps drew, else one of the answer.
 html_maps <- function(run) {
   pictures <- run$outputs[grepl("[.](png|jpe?g|svg|html)$", run$outputs, ignore.case = TRUE)]
-  drawn <- vapply(names(pictures), function(name) html_picture(pictures[[name]], name, described_map(run$workflow$steps[[run$steps_of_outputs[[name]]]], run)), "")
+  picture <- function(name) html_picture(pictures[[name]], name, described_map(run$workflow$steps[[run$steps_of_outputs[[name]]]], run))
+  drawn <- vapply(names(pictures), picture, "")
   if (!length(drawn)) drawn <- html_map_of_answer(run)
   if (length(drawn)) html_section(if (length(drawn) > 1) "Maps" else "Map", drawn)
 }
@@ -183,7 +184,8 @@ html_picture <- function(path, name, said = NULL) {
   }
   type <- c(png = "png", jpg = "jpeg", jpeg = "jpeg", svg = "svg+xml")[[ascii_lower(tools::file_ext(path))]]
   data <- jsonlite::base64_enc(core(core_read_bytes(path, -1), source = path))
-  paste0("<figure><img alt=\"", html_text(said %||% paste("Drawing", name)), "\" src=\"data:image/", type, ";base64,", gsub("\n", "", data, fixed = TRUE), "\"></figure>")
+  alternative <- html_text(said %||% paste("Drawing", name))
+  paste0("<figure><img alt=\"", alternative, "\" src=\"data:image/", type, ";base64,", gsub("\n", "", data, fixed = TRUE), "\"></figure>")
 }
 
 # The workflow as a drawing, for screens and paper.

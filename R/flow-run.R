@@ -227,7 +227,8 @@ values_set <- function(o) {
 
 checked_workflow <- function(o) {
   problems <- rlang::inject(check_workflow(o$workflow, !!!values_set(o)))
-  if (!o$json && nrow(problems)) cat(trimws(sprintf("%s:%d:%d: %s. %s", o$workflow, problems$line, problems$column, problems$problem, problems$remedy)), sep = "\n")
+  lines <- sprintf("%s:%d:%d: %s. %s", o$workflow, problems$line, problems$column, problems$problem, problems$remedy)
+  if (!o$json && length(lines)) cat(trimws(lines), sep = "\n")
   if (nrow(problems)) fail(c("choice", "workflow"), "{.file {o$workflow}} has {counted(nrow(problems), 'mistake')}.", call = NULL)
   say("{.file {o$workflow}} has no mistake.")
   structure(list(mistakes = list()), class = "shown_already")

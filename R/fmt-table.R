@@ -248,7 +248,8 @@ columns_of_shapes <- function(shapes, taken, options) {
     if (is.null(options$shapes)) say("CSV: the shapes of {counted(length(shapes), 'row')} were left out; {.code shapes = \"wkt\"} writes them as text.")
     return(NULL)
   }
-  if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code {typed(paste('crs =', crs_argument(crs, '...')), paste('--declare-crs', crs_argument(crs, 'CRS')))}}.")
+  again <- if (!is.null(crs)) typed(paste("crs =", crs_argument(crs, "...")), paste("--declare-crs", crs_argument(crs, "CRS")))
+  if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code {again}}.")
   mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
   empty <- core(core_vertex_counts(handles_of(shapes), store_of(shapes))) == 0 & !is.na(shapes)
   if (!points || mistaken || any(empty) || identical(options$shapes, "wkt")) {

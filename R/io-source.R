@@ -154,8 +154,9 @@ members_among <- function(names, stem) {
 choose_layer <- function(layer, layers, name, call) {
   if (!is.null(layer)) return(one_of(layer, layers, "layer", call = call))
   if (length(layers) == 1) return(layers)
-  fail("argument", c("{.file {name}} holds {length(layers)} layers.", i = "Choose one with {.code {typed('layer', '--layer')}}, or behind the name, as {.file {paste0(name, '#', layers[1])}}: {.val {layers}}."),
-       call = call)
+  behind <- paste0(name, "#", layers[1])
+  fail("argument", c("{.file {name}} holds {length(layers)} layers.",
+                     i = "Choose one with {.code {typed('layer', '--layer')}}, or behind the name, as {.file {behind}}: {.val {layers}}."), call = call)
 }
 
 # Asks for a package that a format needs, by name.

@@ -88,7 +88,9 @@ named_rows <- function(found, names, titles) {
 register_operation("relate", function() {
   new_operation("Two layers", "list the pairs of rows that are related", c("LAYER", "OTHER"), c(relation_options(), names_options()),
                 "civicatlas relate wards.shp districts.shp --relation overlaps --names ward_id --other-names district --match-crs", verb = "related_pairs",
-                finish = function(found, o) named_rows(found, list(x = o$x[[o$names %||% ""]], y = o$y[[o$other_names %||% ""]]), c(o$names %||% "row", o$other_names %||% "other_row")))
+                finish = function(found, o) {
+    named_rows(found, list(o$x[[o$names %||% ""]], o$y[[o$other_names %||% ""]]), c(o$names %||% "row", o$other_names %||% "other_row"))
+  })
 })
 
 register_operation("distances", function() {
@@ -150,8 +152,9 @@ register_operation("autocorrelation", function() {
 })
 
 register_operation("clusters", function() {
-  new_operation("Statistics", "add which rows are clusters of high or low values, with their chances", c("LAYER", "OUTPUT"), c(list(fill_column_option()), neighbour_options()),
-                "civicatlas clusters wards.shp clusters.shp --fill \"over_65 / residents\"", says = c(local_clusters = ""), run = function(o) {
+  new_operation("Statistics", "add which rows are clusters of high or low values, with their chances", c("LAYER", "OUTPUT"),
+                c(list(fill_column_option()), neighbour_options()), "civicatlas clusters wards.shp clusters.shp --fill \"over_65 / residents\"",
+                says = c(local_clusters = ""), run = function(o) {
     found <- local_clusters(numbers_of_fill(o), neighbours_option(o), seed = 1)
     o$x[c("cluster", "p_value", "p_adjusted")] <- as.list(found[c("cluster", "p_value", "p_adjusted")])
     o$x

@@ -125,7 +125,8 @@ reading_options <- function() {
     new_option("within", "numbers", "xmin,ymin,xmax,ymax in the layer's CRS; rows outside are left out"),
     new_option("encoding", "text", "encoding of text in a dBASE table or CSV file, over what it says"),
     new_option("daemons", "whole", "layers in tiles: how many processes to share them among"),
-    new_option("from-format", "choice", "format of an input whose name does not tell, by its ending", values = unique(unname(endings_of("endings"))), former = "from")
+    new_option("from-format", "choice", "format of an input whose name does not tell, by its ending", values = unique(unname(endings_of("endings"))),
+               former = "from")
   )
 }
 

@@ -17,7 +17,8 @@ register_operation("sample", function() {
 
 register_operation("sort", function() {
   new_operation("Rows and columns", "put rows in order", c("LAYER", "[OUTPUT]"), list(
-    new_option("order", "columns", "columns to sort by, separated by commas", required = TRUE, former = "by"), new_option("descending", "flag", "from the greatest to the least")
+    new_option("order", "columns", "columns to sort by, separated by commas", required = TRUE, former = "by"),
+    new_option("descending", "flag", "from the greatest to the least")
   ), "civicatlas sort rooms.geojson by-seats.geojson --order seats --descending", run = function(o) {
     by <- column_list(o$order)
     for (column in by) need_column(o$x, column, "order", call = NULL)

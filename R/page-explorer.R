@@ -11,7 +11,8 @@ explorer_body <- function(choice = NULL) {
       class = "chart",
       tags$canvas(id = "map", tabindex = "0", role = "img", `aria-label` = "Map: arrow keys move it, + and - change its scale, a click marks a row"),
       tags$div(class = "tools", button("nearer", "+", "Nearer"), button("farther", "\u2212", "Farther"), button("whole", "\u25a1", "All of it"),
-               tags$button(id = "measure", type = "button", `aria-pressed` = "false", title = "Measure: click points on the map", "\u21a6", tags$span(class = "visually-hidden", "Measure"))),
+               tags$button(id = "measure", type = "button", `aria-pressed` = "false", title = "Measure: click points on the map", "\u21a6",
+                           tags$span(class = "visually-hidden", "Measure"))),
       tags$div(id = "key", class = "key")
     ),
     tags$div(
@@ -38,8 +39,9 @@ explorer_server <- function(input, session, layers, look) {
 
   shiny::observe({
     found <- drawn()
-    session$sendCustomMessage("layers", list(names = as.list(names(found$frames)), hidden = as.list(intersect(names(found$frames), shiny::isolate(look()$hidden))),
-                                                 box = found$box, home = found$home, said = found$said))
+    hidden <- intersect(names(found$frames), shiny::isolate(look()$hidden))
+    session$sendCustomMessage("layers", list(names = as.list(names(found$frames)), hidden = as.list(hidden), box = found$box,
+                                             home = found$home, said = found$said))
   })
   shiny::observe({
     view <- input$view
@@ -89,8 +91,8 @@ explorer_server <- function(input, session, layers, look) {
 
 # Length of the line through some places of the map, and from three on the area that it encloses: along the ellipsoid.
 measured_in_words <- function(places, crs) {
-  xy <- vapply(places, function(place) as.double(unlist(place)), numeric(2))
-  if (NCOL(xy) < 2 || anyNA(xy)) return("")
+  xy <- matrix(suppressWarnings(as.double(unlist(places))), 2)
+  if (ncol(xy) < 2 || anyNA(xy)) return("")
   ring <- function(xy) paste(core(core_number_text(xy[1, ], -1L)), core(core_number_text(xy[2, ], -1L)), collapse = ", ")
   measure <- function(text, of) silently(of(if (is.null(crs)) shapes_from_wkt(text) else reproject_to(shapes_from_wkt(text, crs = crs), geographic_base(crs))))
   length <- measure(paste0("LINESTRING (", ring(xy), ")"), length_of)
@@ -151,7 +153,8 @@ style_message <- function(k, frame, look) {
   fill <- look$fill %||% list(class = rep(0L, nrow(frame)), colours = plain_colour(frame, k), labels = character(), title = "")
   class <- ifelse(is.na(fill$class), 255L, fill$class)
   if (!is.null(look$keep)) class[!look$keep] <- 254L
-  list(layer = k, coloured = !is.null(look$fill), classes = jsonlite::base64_enc(as.raw(class)), colours = as.list(fill$colours), labels = as.list(fill$labels), title = fill$title %||% "")
+  list(layer = k, coloured = !is.null(look$fill),
+       classes = jsonlite::base64_enc(as.raw(class)), colours = as.list(fill$colours), labels = as.list(fill$labels), title = fill$title %||% "")
 }
 
 # Areas are paler than what lies on them.

@@ -47,7 +47,10 @@ layers_server <- function(frames, codes, input, output, session) {
     shiny::req(fill()$breaks)
     draw_classes(fill()$breaks, input$palette, label = column())
   }, alt = "Distribution of the values with the class intervals", res = 96)
-  output$command <- shiny::renderText(command_of_choices(input$layer, codes[[match(input$layer, names(frames))]], if (!kept()$wrong) input$condition, column(), input))
+  output$command <- shiny::renderText({
+    code <- codes[[match(input$layer, names(frames))]]
+    command_of_choices(input$layer, code, if (!kept()$wrong) input$condition, column(), input)
+  })
   output$code <- shiny::renderText({
     condition <- if (!kept()$wrong) input$condition
     chosen <- names(frames) == input$layer

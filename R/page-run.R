@@ -152,7 +152,7 @@ runs_in_folder <- function(folder) {
 run_in_folder <- function(folder) {
   path <- file.path(folder, ".found.json")
   if (!file.exists(path)) return(NULL)
-  found <- tryCatch(jsonlite::fromJSON(readLines(path, encoding = "UTF-8", warn = FALSE), simplifyVector = TRUE, simplifyDataFrame = TRUE), error = function(e) NULL)
+  found <- tryCatch(jsonlite::fromJSON(readLines(path, encoding = "UTF-8", warn = FALSE)), error = function(e) NULL)
   if (!is.list(found) || !is.character(found$problem %||% found$answer)) return(NULL)
   c(found, list(number = basename(folder), folder = folder))
 }
@@ -169,7 +169,8 @@ layers_of_runs <- function(run, other) {
   before <- if (!is.null(other)) answer_rows(other)
   change <- if (!is.null(before)) changes_between_runs(now, before, run$column)
   breaks <- if (!is.null(before) && is.numeric(now[[run$column %||% ""]])) common_breaks(c(now[[run$column]], before[[run$column]]))
-  names <- c(if (!is.null(change)) paste0("Change from run ", other$number), paste("Result of run", run$number), if (!is.null(before)) paste("Result of run", other$number))
+  result_of_run <- function(one) paste("Result of run", one$number)
+  names <- c(if (!is.null(change)) paste0("Change from run ", other$number), result_of_run(run), if (!is.null(before)) result_of_run(other))
   frames <- stats::setNames(c(if (!is.null(change)) list(change), list(now), if (!is.null(before)) list(before)), names)
   fill <- function(frame, run) {
     if (is.null(run$column) || !run$column %in% names(frame)) return(NULL)
@@ -186,7 +187,7 @@ common_breaks <- function(values) tryCatch(silently(class_breaks(as.double(value
 changes_between_runs <- function(now, before, column) {
   if (!is_spatial_frame(now) || !is.data.frame(before) || is.null(column) || !is.numeric(now[[column]]) || !is.numeric(before[[column]])) return(NULL)
   names_rows <- function(name) {
-    is.null(dim(now[[name]])) && !is.double(now[[name]]) && !anyDuplicated(now[[name]]) && !anyDuplicated(before[[name]]) && any(now[[name]] %in% before[[name]])
+    !is.double(now[[name]]) && !anyDuplicated(now[[name]]) && !anyDuplicated(before[[name]]) && any(now[[name]] %in% before[[name]])
   }
   key <- Filter(names_rows, intersect(names(attribute_table(now)), names(before)))
   if (!length(key)) return(NULL)
@@ -202,9 +203,10 @@ changes_between_runs <- function(now, before, column) {
 # Classes as far on either side of none.
 filled_change <- function(change, run) {
   most <- max(abs(change$change), 0, na.rm = TRUE)
-  if (!is.finite(most) || most == 0) return(list(class = rep(0L, nrow(change)), colours = "#d9d9d2", labels = "no change", title = paste("Change of", run$column_title)))
+  title <- paste("Change of", run$column_title)
+  if (!is.finite(most) || most == 0) return(list(class = rep(0L, nrow(change)), colours = "#d9d9d2", labels = "no change", title = title))
   filled <- filled_rows(change, "change", NULL, "at", 6, "tide", class_breaks(change$change, at = signif(1.05 * most, 2) * seq(-1, 1, length.out = 7)))
-  utils::modifyList(filled, list(title = paste("Change of", run$column_title)))
+  utils::modifyList(filled, list(title = title))
 }
 
 # --- the page ------------------------------------------------------------------------------------------------------------------
@@ -217,7 +219,8 @@ answer_body <- function(run, other, session) {
     tags$p(class = "answer", id = "answer-text", run$answer),
     if (!is.null(other)) tags$div(class = "before", tags$p(paste0("Run ", other$number, ": "), other$answer), compared_runs(run, other)),
     tags$p(class = "get", lapply(seq_len(NROW(run$outputs)), function(k) {
-      tags$span(shiny::downloadLink(paste0("get_", k), run$outputs$file[k], `aria-label` = paste("Download", run$outputs$file[k])), tags$small(run$outputs$what[k]))
+      file <- run$outputs$file[k]
+      tags$span(shiny::downloadLink(paste0("get_", k), file, `aria-label` = paste("Download", file)), tags$small(run$outputs$what[k]))
     }), tags$span(tags$a(id = "report", href = report, target = "_blank", rel = "noopener", "Report"), tags$small("opens in its own tab")))
   )
 }
@@ -251,13 +254,17 @@ compared_runs <- function(run, other) {
 runs_body <- function(runs, at, other) {
   tags <- shiny::tags
   if (!length(runs)) return(NULL)
-  differs <- unique(unlist(lapply(runs, function(run) names(run$inputs)[!vapply(names(run$inputs), function(name) identical(run$inputs[[name]], runs[[1]]$inputs[[name]]), NA)])))
-  button <- function(what, number, label) tags$button(type = "button", class = "small", `data-input` = what, `data-value` = number, `aria-label` = paste(label, "run", number), label)
+  inputs <- unique(unlist(lapply(runs, function(run) names(run$inputs))))
+  differs <- Filter(function(name) length(unique(lapply(runs, function(run) run$inputs[[name]]))) > 1, inputs)
+  button <- function(what, number, label) {
+    tags$button(type = "button", class = "small", `data-input` = what, `data-value` = number, `aria-label` = paste(label, "run", number), label)
+  }
   lines <- lapply(rev(runs), function(run) {
     asked <- paste(differs, unlist(run$inputs[differs]), sep = ": ", recycle0 = TRUE)
-    tags$tr(class = if (identical(run$number, at)) "current", tags$th(scope = "row", paste("Run", run$number)), tags$td(run$finished), tags$td(paste(asked, collapse = "; ")),
-            tags$td(run$answer), tags$td(if (!identical(run$number, at)) button("show_run", run$number, "Show"),
-                                         if (!is.null(at) && !identical(run$number, at) && !identical(run$number, other)) button("compare_run", run$number, "Compare")))
+    is_shown <- identical(run$number, at)
+    may_compare <- !is.null(at) && !is_shown && !identical(run$number, other)
+    tags$tr(class = if (is_shown) "current", tags$th(scope = "row", paste("Run", run$number)), tags$td(run$finished), tags$td(paste(asked, collapse = "; ")),
+            tags$td(run$answer), tags$td(if (!is_shown) button("show_run", run$number, "Show"), if (may_compare) button("compare_run", run$number, "Compare")))
   })
   tags$section(class = "runs", tags$h2("Runs"), tags$table(tags$tbody(lines)))
 }

@@ -98,7 +98,8 @@ workflow_server <- function(workflow, folder, files, input, output, session) {
     c(shown()$frames, stats::setNames(inputs, vapply(names(inputs), title_of_input, "", workflow)))
   })
   shiny::observe({
-    shiny::updateSelectInput(session, "shown", choices = names(every()), selected = c(shown()$first, intersect(shiny::isolate(input$shown), names(every())), names(every()))[1])
+    known <- names(every())
+    shiny::updateSelectInput(session, "shown", choices = known, selected = c(shown()$first, intersect(shiny::isolate(input$shown), known), known)[1])
   })
   explorer_server(input, session, every, shiny::reactive({
     kept <- lapply(names(counts), function(name) list(keep = counts[[name]]()$keep))

@@ -154,8 +154,8 @@ local_clusters <- function(x, neighbours, method = "local moran", permutations =
 # How many rows are clusters, and how many would be without the adjustment.
 tell_clusters <- function(chances, adjusted, cluster, level, adjust) {
   kinds <- table(cluster[cluster != "none"])
-  found <- if (length(kinds)) paste0(paste(format_count(as.vector(kinds)), names(kinds), collapse = ", "), " (below ", level, " after adjustment by ", adjust, ")")
-           else paste0("no clusters: none below ", level, " after adjustment by ", adjust)
+  listed <- paste(format_count(as.vector(kinds)), names(kinds), collapse = ", ")
+  found <- paste0(if (length(kinds)) paste0(listed, ": ") else "no clusters: none ", "below ", level, " after adjustment by ", adjust)
   alone <- sum(chances < level, na.rm = TRUE)
   without <- if (adjust != "none") paste0("; ", format_count(alone), " below it before")
   say("{.fn local_clusters}: {counted(length(chances), 'row')}: {found}{without}.")

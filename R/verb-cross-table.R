@@ -32,7 +32,8 @@ cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   alone <- which(rest > 1e-9 * whole)
   parts <- tibble::tibble(x[[x_column]][c(found$x, alone)], vctrs::vec_slice(y[[y_column]], c(found$y, rep(NA_integer_, length(alone)))),
                           c(found$area, rest[alone]) * scale, .name_repair = "minimal")
-  areas_of_pairs(stats::setNames(parts, make.unique(c(x_column, y_column, paste(c("area", if (!is.null(crs_of(a))) unit %||% "m2"), collapse = "_")), sep = "_")))
+  area <- paste(c("area", if (!is.null(crs_of(a))) unit %||% "m2"), collapse = "_")
+  areas_of_pairs(stats::setNames(parts, make.unique(c(x_column, y_column, area), sep = "_")))
 }
 
 # On longitude and latitude, edges are straight in degrees where they are cut and geodesics where they are measured: what all pieces of a whole are of it

@@ -149,7 +149,7 @@ warn_if_apart <- function(x, y, none_matched) {
   apart <- sqrt(sum(gap^2))
   unit <- crs_of(x)$unit %||% "coordinate unit"
   where <- if (apart > 0) "The layers lie {format_count(signif(apart, 3))} {unit}s apart" else "The extents of the layers overlap"
-  caution("join", c("No row found a partner.", i = paste0(where, "; check their CRS labels with {.fn crs_of}.")))
+  caution("join", c("No row found a partner.", i = paste0(where, "; check their CRS labels with ", typed("{.fn crs_of}", "{.code civicatlas describe}"), ".")))
 }
 
 #' Join each row to the nearest rows

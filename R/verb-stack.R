@@ -48,7 +48,7 @@ check_layers <- function(layers, call) {
   spatial <- vapply(layers, is_spatial_frame, NA)
   if (any(spatial) && !all(spatial)) {
     fail("argument", c("Some layers have shapes and some have not.",
-                       i = "Without: {.val {which(!spatial)}}; give them shapes or take {.fn attribute_table} of the others."), call = call)
+                       i = "Without: {.val {which(!spatial)}}; give them shapes, or the others none."), call = call)
   }
   all(spatial)
 }

@@ -15,5 +15,9 @@ report("library(civicatlas), over loading what it imports", sprintf("%.2f s; alo
 tool <- system.file("exec", "civicatlas", package = "civicatlas")
 help <- process_seconds(tool, "--help")
 report("civicatlas --help, against Rscript -e 1", sprintf("%.2f s, %.1f times", help, help / r), "under 0.3 s", help < 0.3)
+for (line in list(c("help", "buffer"), "--version", "formats")) {
+  asked <- process_seconds(tool, line)
+  report(sprintf("civicatlas %s, against Rscript -e 1", paste(line, collapse = " ")), sprintf("%.2f s, %.1f times", asked, asked / r), "under 0.3 s", asked < 0.3)
+}
 described <- process_seconds(tool, c("describe", shQuote(demo_file("wards.shp"))))
 report("civicatlas describe wards.shp, against Rscript -e 1", sprintf("%.2f s, %.1f times", described, described / r), "under 0.8 s", described < 0.8)

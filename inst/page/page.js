@@ -320,7 +320,7 @@ document.addEventListener('DOMContentLoaded', function () {
       var layer = layers[k], line = element('li'), label = element('label'), box = element('input');
       box.type = 'checkbox';
       box.checked = !layer.hidden;
-      box.addEventListener('change', function () { layer.hidden = !box.checked; showKey(); draw(); });
+      box.addEventListener('change', function () { layer.hidden = !box.checked; layer.switched = true; showKey(); draw(); });
       label.appendChild(box);
       label.appendChild(document.createTextNode(' ' + layer.name));
       line.appendChild(label);
@@ -354,7 +354,7 @@ document.addEventListener('DOMContentLoaded', function () {
     if (!said) return;
     var large = Array.from(e.target.files).filter(function (file) { return file.size > most; })[0];
     said.textContent = large ? large.name + ' has ' + inWords(large.size) + ', and this page takes files of up to ' + inWords(most) +
-      '. Put it into the folder of the page, or open the page after options(civicatlas.upload_bytes = ' + large.size + ').' : '';
+      '. Put it into the folder of the page, and open the page anew.' : '';
     if (!large) return;
     e.stopPropagation();
     e.target.value = '';
@@ -370,7 +370,9 @@ document.addEventListener('DOMContentLoaded', function () {
     handle('layers', function (found) {
       var names = [].concat(found.names || []);
       var before = new Map(layers.map(function (layer) { return [layer.name, layer]; }));
-      layers = names.map(function (name) { return before.get(name) || { name: name, hidden: [].concat(found.hidden || []).indexOf(name) >= 0 }; });
+      layers = names.map(function (name) { return before.get(name) || { name: name }; });
+      // What the reader switched stays so.
+      layers.forEach(function (layer) { if (!layer.switched) layer.hidden = [].concat(found.hidden || []).indexOf(layer.name) >= 0; });
       order.moved = false;
       putInOrder();
       byId('said').textContent = found.said;

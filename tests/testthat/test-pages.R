@@ -88,7 +88,7 @@ test_that("a page opens with its key alone", {
   expect_no_match(paste(opened$content, collapse = ""), "(src|href)=\"https?://")
   expect_false(identical(civicatlas:::random_key(), civicatlas:::random_key()))
   expect_error(look_at(), class = "civicatlas_error_argument")
-  expect_error(open_workflow(ready("out-of-reach"), "/nowhere"), class = "civicatlas_error_file")
+  expect_error(open_workflow(ready("out-of-reach"), file.path(demo_file("wards.shp"), "nowhere")), class = "civicatlas_error_file")
 })
 
 test_that("a page runs a workflow as R does, beside the run before it, and hands out its files", {
@@ -96,8 +96,11 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   skip_if(!nzchar(Sys.which("chromium")), "no browser here")
   folder <- withr::local_tempdir()
   said <- file.path(folder, "said.txt")
-  code <- sprintf("options(civicatlas.upload_bytes = 5e5); civicatlas::open_workflow(%s, %s, browse = FALSE)", deparse(ready("out-of-reach")), deparse(folder))
-  served <- processx::process$new(file.path(R.home("bin"), "Rscript"), c("-e", code), stderr = said, cleanup_tree = TRUE)
+  tool <- file.path(folder, "civicatlas")
+  file.symlink(system.file("exec", "civicatlas", package = "civicatlas"), tool)
+  pages <- file.path(folder, "pages")
+  served <- processx::process$new(tool, c("page", ready("out-of-reach"), "--no-browser", "--folder", pages), stderr = said, cleanup_tree = TRUE,
+                                  env = c("current", R_LIBS = paste(.libPaths(), collapse = ":"), CIVICATLAS_UPLOAD_BYTES = "500000"))
   withr::defer(served$kill_tree())
   address <- character()
   for (i in 1:600) {
@@ -135,15 +138,19 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   browser$DOM$setFileInputFiles(files = list(large), nodeId = field$nodeId)
   refused <- "in-wards-upload-refused"
   expect_true(until(sprintf("document.getElementById('%s').textContent.indexOf('large.geojson has 600 kB') == 0", refused)))
-  expect_match(text(refused), "up to 500 kB. .*options\\(civicatlas.upload_bytes = 600001\\)")
+  expect_match(text(refused), "up to 500 kB. Put it into the folder of the page")
   expect_match(text("in-wards-note"), "24 rows")
   controls <- Filter(function(node) isTRUE(node$role$value %in% c("button", "combobox", "spinbutton", "textbox", "grid", "progressbar", "image")) && !isTRUE(node$ignored),
                      browser$Accessibility$getFullAXTree()$nodes)
   names <- vapply(controls, function(node) node$name$value, "")
   expect_true(all(nzchar(names)))
-  expect_identical(sum(grepl("file for wards", names)), 1L)
+  expect_identical(sum(grepl("file for Wards", names)), 1L)
   set("in-which", "seats > 10000 OR")
   expect_true(until("document.getElementById('in-which-note').textContent.indexOf('ends where') >= 0"))
+  set("in-which", "kind = 'Library'")
+  expect_true(until("document.getElementById('in-which-note').textContent.indexOf(\"near it: 'library' (26 rows)\") >= 0"))
+  ask("document.querySelector('#in-which-note button').click()")
+  expect_true(until("document.getElementById('in-which').value == \"kind = 'library'\" && document.getElementById('in-which-note').textContent == '26 of 140 rows'"))
   set("in-which", "seats > 100")
   kept <- sum(read_layer(demo_file("rooms.geojson"))$seats > 100)
   expect_true(until(sprintf("document.getElementById('in-which-note').textContent == '%d of 140 rows'", kept)))
@@ -153,6 +160,16 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   expect_true(until("!!document.getElementById('answer-text')"))
   here <- run_workflow(ready("out-of-reach"), distance = 500, which = "seats > 100", folder = withr::local_tempdir())
   expect_identical(text("answer-text"), civicatlas:::answer_of_run(here))
+  expect_true(until("document.getElementById('shown').selectedOptions[0].textContent == 'Result of run 1'"))
+  expect_true(until("document.querySelector('#key .key-title').textContent == 'share'"))  # the map is coloured by the answer's column
+  heads <- "Array.from(document.querySelectorAll('#rows th')).map(function (cell) { return cell.textContent; }).join()"
+  expect_true(until(paste0(heads, ".indexOf('ward_id,name,share,') == 0")))
+  expect_identical(ask("document.querySelectorAll('#rows [tabindex=\"0\"]').length"), 1L)
+  before_form <- "document.getElementById('answer-band').compareDocumentPosition(document.getElementById('map')) == Node.DOCUMENT_POSITION_FOLLOWING"
+  expect_true(ask(before_form))
+  report <- ask("document.getElementById('report').href")
+  expect_match(ask("document.getElementById('report').target"), "_blank")
+  expect_true(ask("(function () { var r = new XMLHttpRequest(); r.open('GET', document.getElementById('report').href, false); r.send(); return r.responseText.indexOf('Who is out of reach') > 0 && r.getResponseHeader('Content-Security-Policy').indexOf('sandbox') == 0; })()"))
   ask("document.getElementById('get_2').click()")
   for (i in 1:600) if (file.exists(file.path(folder, "shares.csv"))) break else Sys.sleep(0.1)
   expect_identical(readLines(file.path(folder, "shares.csv")), readLines(here$outputs[["shares.csv"]]))
@@ -160,10 +177,47 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   expect_true(until("document.getElementById('command').textContent.indexOf('distance=25,') >= 0"))
   ask("document.getElementById('run').click()")
   expect_true(until("!!document.querySelector('.before') && document.getElementById('answer-text').textContent.indexOf('25 m') >= 0"))
+  expect_match(ask("document.querySelector('.before').textContent"), "farther than 500 m.*far_ha.*ha$")
+  expect_no_match(ask("document.querySelector('.before').textContent"), "share")  # a share has no total
+  expect_true(until("document.getElementById('shown').selectedOptions[0].textContent == 'Change from run 1'"))
+  expect_true(until("document.querySelector('#key .key-title').textContent == 'Change of share'"))
+  expect_true(until(paste0(heads, " == 'ward_id,name,change,share_before,share'")))
+  changes <- "Array.from(document.querySelectorAll('#rows tbody tr')).map(function (row) { return Math.abs(+row.cells[2].textContent); })"
+  expect_true(ask(sprintf("%s.every(function (value, k, all) { return !k || value <= all[k - 1]; })", changes)))
   set("in-distance", "-4")
   expect_true(until("document.getElementById('in-distance-note').textContent.indexOf('at least') >= 0"))
   ask("document.getElementById('run').click()")
-  expect_true(until("document.getElementById('state').textContent.indexOf('First:') >= 0"))
-  expect_identical(list.files(file.path(folder, "runs")), c("1", "2"))
-  expect_match(readLines(file.path(folder, "runs", "2", "run.log")), "kept from before", all = FALSE)
+  expect_true(until("document.getElementById('state').textContent.indexOf('First: How far people walk:') >= 0"))
+  set("in-distance", "30")
+  expect_true(until("document.getElementById('state').textContent == ''"))
+  expect_identical(list.files(file.path(pages, "runs")), c("1", "2"))
+  expect_match(readLines(file.path(pages, "runs", "2", "run.log")), "kept from before", all = FALSE)
+
+  # A measure: two points, then three.
+  ask("document.getElementById('measure').click()")
+  click <- function(x, y) {
+    for (type in c("mousePressed", "mouseReleased")) browser$Input$dispatchMouseEvent(type = type, x = x, y = y, button = "left", clickCount = 1)
+  }
+  ask("document.getElementById('map').scrollIntoView({block: 'center'})")
+  place <- unlist(jsonlite::fromJSON(ask("JSON.stringify(document.getElementById('map').getBoundingClientRect())"))[c("x", "y")])
+  click(place[["x"]] + 150, place[["y"]] + 150)
+  click(place[["x"]] + 250, place[["y"]] + 150)
+  expect_true(until("/^[0-9.,]+ k?m$/.test(document.getElementById('measured').textContent)"))
+  click(place[["x"]] + 250, place[["y"]] + 250)
+  expect_true(until("/^[0-9.,]+ k?m; [0-9.,]+ (km\u00b2|ha) enclosed$/.test(document.getElementById('measured').textContent)"))
+
+  # Runs are there after a reload, a run that is stopped leaves no answer, and a phone has the answer first.
+  browser$Page$navigate(address)
+  expect_true(until("document.querySelectorAll('.runs tr').length == 2"))
+  browser$Emulation$setDeviceMetricsOverride(width = 390, height = 844, deviceScaleFactor = 1, mobile = FALSE)
+  expect_true(until("document.getElementById('panes').firstElementChild.id == 'asking'"))
+  ask("document.querySelector('button[data-input=show_run]').click()")
+  expect_true(until("!!document.getElementById('answer-text') && document.getElementById('panes').firstElementChild.id == 'seeing'"))
+  expect_true(ask("document.documentElement.scrollWidth <= 390"))
+  set("in-distance", "60")
+  expect_true(until("document.getElementById('command').textContent.indexOf('distance=60') >= 0"))
+  ask("document.getElementById('run').click()")
+  expect_true(until("!document.getElementById('stop').disabled"))
+  ask("document.getElementById('stop').click()")
+  expect_true(until("document.getElementById('state').textContent.indexOf('Stopped') == 0 && document.querySelectorAll('.runs tr').length == 2"))
 })
