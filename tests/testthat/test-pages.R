@@ -177,7 +177,7 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   expect_true(until("document.getElementById('command').textContent.indexOf('distance=25,') >= 0"))
   ask("document.getElementById('run').click()")
   expect_true(until("!!document.querySelector('.before') && document.getElementById('answer-text').textContent.indexOf('25 m') >= 0"))
-  expect_match(ask("document.querySelector('.before').textContent"), "farther than 500 m.*far_ha.*ha$")
+  expect_match(ask("document.querySelector('.before').textContent"), "farther than 500 m.*far_ha.*ha\\s*$")
   expect_no_match(ask("document.querySelector('.before').textContent"), "share")  # a share has no total
   expect_true(until("document.getElementById('shown').selectedOptions[0].textContent == 'Change from run 1'"))
   expect_true(until("document.querySelector('#key .key-title').textContent == 'Change of share'"))
