@@ -13,7 +13,7 @@ core_error_kinds <- c(
 core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
   set_limits()
   tryCatch(
-    with_progress(verb_of(call), expr),
+    with_progress(work_of(call), expr),
     `civic::Interrupted` = function(e) rlang::interrupt(),
     `C++Error` = function(e) {
       kind <- core_error_kinds[intersect(class(e), names(core_error_kinds))]

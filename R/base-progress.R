@@ -20,8 +20,9 @@ with_progress <- function(label, expr) {
 progress_now <- new.env(parent = emptyenv())
 progress_now$shown <- FALSE
 
-# The name of the verb that a call of the core works for.
-verb_of <- function(call) {
+# The command that is at work, or the verb that a call of the core works for.
+work_of <- function(call) {
+  if (!is.null(said$record)) return(said$record$name)
   call <- if (is.environment(call)) rlang::frame_call(call)
   if (is.call(call) && is.symbol(call[[1]])) rlang::as_string(call[[1]]) else "Working"
 }
@@ -35,10 +36,18 @@ new_progress <- function(label, env = rlang::caller_env()) {
   old <- options(cli.progress_show_after = 1)
   on.exit(options(old))
   bar <- rlang::env()
-  id <- displayed(cli::cli_progress_bar(label, total = 1000, clear = TRUE, auto_terminate = FALSE, current = FALSE, .auto_close = FALSE, .envir = bar))
+  id <- displayed(cli::cli_progress_bar(label, total = 1000, clear = TRUE, auto_terminate = FALSE, current = FALSE, .auto_close = FALSE, .envir = bar,
+                                        format = "{cli::pb_name}{cli::pb_bar} {cli::pb_percent}{cli::pb_status}"))
   end <- function() displayed(cli::cli_progress_done(id, .envir = bar))
   do.call(on.exit, list(as.call(list(end)), add = TRUE), envir = env)
-  function(done) displayed(cli::cli_progress_update(set = min(1000, round(1000 * (done %||% 0))), id = id, .envir = bar))
+  step <- 1
+  last <- 0
+  function(done) {
+    now <- min(1000, round(1000 * (done %||% 0)))
+    if (now < last - 100) step <<- step + 1  # the next of several, each from its beginning; threads tell of one out of order
+    last <<- now
+    displayed(cli::cli_progress_update(set = now, status = if (step > 1) paste0(" (step ", step, ")") else "", id = id, .envir = bar))
+  }
 }
 
 # A display that fails does not end the work.

@@ -53,7 +53,8 @@ as_shapes <- function(x, call = rlang::caller_env(2)) {
   need_no_tiles(x, call)
   fail("argument", typed(
     c("A spatial frame or a shape vector is needed, not {.cls {class(x)[1]}}.", i = "Make one with {.fn as_spatial_frame} or {.fn read_layer}."),
-    c("The layer is a table without shapes.", i = "Name its columns of coordinates: {.code civicatlas convert INPUT OUTPUT --coords x,y --declare-crs EPSG:\u2026}.")
+    c("The layer is a table without shapes.",
+      i = "Name its columns of coordinates: {.code civicatlas convert INPUT OUTPUT --coords x,y --declare-crs EPSG:\u2026}.")
   ), call = call)
 }
 

@@ -35,7 +35,7 @@ report_page <- function(run, answer, rows) {
   steps <- steps[order(steps != (step_of_answer(run) %||% ""))]
   body <- c(
     html_tag("h1", run$title), html_tag("p", answer %||% answer_of_run(run) %||% answer_of_outputs(run), class = "answer"), html_maps(run),
-    unlist(lapply(steps, function(step) html_section(title_of_step(step), html_data(result_columns_first(step, run), step, rows)))),
+    unlist(lapply(steps, function(step) html_section(title_of_step(step), html_data(result_columns_first(step, run), step, rows, run)))),
     html_section("What was asked", html_table(asked_table(run))),
     html_section("Data used", html_table(sources_table(run))),
     html_section("Steps", c(html_drawing(run), html_table(run$steps))),
@@ -145,9 +145,9 @@ html_tag <- function(name, content, class = NULL, raw = FALSE) {
 
 html_section <- function(title, content) c("<section>", html_tag("h2", title), content, "</section>")
 
-html_table <- function(data) {
+html_table <- function(data, titles = names(data)) {
   numeric <- ifelse(vapply(data, is.numeric, NA), " class=\"number\"", "")
-  head <- paste0("<th scope=\"col\"", numeric, "><button type=\"button\">", html_text(names(data)), "</button></th>", collapse = "")
+  head <- paste0("<th scope=\"col\"", numeric, "><button type=\"button\">", html_text(titles), "</button></th>", collapse = "")
   rows <- if (nrow(data)) paste0("<tr>", do.call(paste0, unname(lapply(data, html_cells))), "</tr>")
   c("<div class=\"wide\"><table>", paste0("<thead><tr>", head, "</tr></thead>"), "<tbody>", rows, "</tbody></table></div>")
 }
@@ -164,15 +164,16 @@ html_cells <- function(column) {
 }
 
 # A table with its first rows, and all of it as CSV within the page.
-html_data <- function(x, name, rows) {
+html_data <- function(x, name, rows, run) {
   table <- without_lists(attribute_table(x))
+  titles <- vapply(names(table), column_title, "", name, run)
   text <- lapply(table, delimited_text, separator = ",")
   csv <- paste(c(paste(delimited_text(names(table), ","), collapse = ","), if (nrow(table)) do.call(paste, c(unname(text), sep = ","))), collapse = "\n")
   link <- paste0("<p><a download=\"", html_text(name), ".csv\" href=\"data:text/csv;charset=utf-8;base64,", jsonlite::base64_enc(charToRaw(enc2utf8(csv))),
                  "\">",
                  html_text(paste0("Download ", name, ".csv: ", counted(nrow(table), "row"))), "</a></p>")
   left <- nrow(table) - rows
-  c(html_table(utils::head(table, rows)), if (left > 0) html_tag("p", paste("The first", rows, "rows;", format_count(left), "more in the file.")), link)
+  c(html_table(utils::head(table, rows), titles), if (left > 0) html_tag("p", paste("The first", rows, "rows;", format_count(left), "more in the file.")), link)
 }
 
 html_picture <- function(path, name, said = NULL) {

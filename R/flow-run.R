@@ -33,10 +33,10 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, 
   foresee_run(run)
   run$log <- new_run_log(folder, workflow, values)
   steps <- run_steps(run)
+  columns <- lapply(stats::setNames(nm = inputs_of_type(workflow$inputs, "layer")), function(name) names(check_layer(name, run)))
   targets <- c(workflow$outputs, if (write_steps) files_of_steps(run))
   written <- write_outputs(targets, run)
   if (keep) prune_kept(folder)
-  columns <- lapply(stats::setNames(nm = inputs_of_type(workflow$inputs, "layer")), function(name) names(check_layer(name, run)))
   counts <- paste0(counted(nrow(steps), "step"), ", ", sum(steps$kept), " of them kept from before; ", counted(length(targets), "output"))
   say("{.fn run_workflow}: {counts} in {.file {folder}}.")
   structure(list(title = workflow$title, inputs = values, steps = steps, outputs = written[names(workflow$outputs)], results = run$results,

@@ -48,8 +48,9 @@ layers_server <- function(frames, codes, input, output, session) {
     draw_classes(fill()$breaks, input$palette, label = column())
   }, alt = "Distribution of the values with the class intervals", res = 96)
   output$command <- shiny::renderText({
-    code <- codes[[match(input$layer, names(frames))]]
-    command_of_choices(input$layer, code, if (!kept()$wrong) input$condition, column(), input)
+    chosen <- names(frames) == input$layer
+    others <- Map(function(name, code, x) list(file = file_of_code(code, name), points = only_points(as_shapes(x))), names(frames), codes, frames)[!chosen]
+    command_of_choices(file_of_code(codes[[which(chosen)[1]]], input$layer), if (!kept()$wrong) input$condition, column(), input, others)
   })
   output$code <- shiny::renderText({
     condition <- if (!kept()$wrong) input$condition
@@ -91,14 +92,22 @@ mended_conditions <- function(x, tree, condition) {
   utils::head(found, 3)
 }
 
-# What was chosen as a line of the shell, for a layer that is a file.
-command_of_choices <- function(name, code, condition, column, input) {
-  read <- parse(text = code)[[1]]
-  file <- if (rlang::is_call(read, "read_layer")) read[[2]] else paste0(name, ".gpkg")
+# What was chosen as a line of the shell; `others`: of each layer drawn over it its `file`, and whether it is of `points`.
+command_of_choices <- function(file, condition, column, input, others) {
   where <- if (nzchar(trimws(condition %||% ""))) paste("--where", shell_word(trimws(condition)))
-  if (is.null(column)) return(paste(c("civicatlas map", shell_word(file), "map.png --as plain", where), collapse = " "))
-  classes <- c(paste("--classes", round(input$classes)), paste("--method", shell_word(input$method)), paste("--palette", input$palette))
-  paste(c("civicatlas map", shell_word(file), "map.png --fill", shell_word(name_in_text(column)), classes, where), collapse = " ")
+  first <- others[!duplicated(lapply(others, `[[`, "points"))]  # a map takes one of each
+  over <- vapply(first, function(other) paste(if (other$points) "--points" else "--outlines", shell_word(other$file)), "")
+  fill <- if (is.null(column)) "--as plain" else {
+    c(paste("--fill", shell_word(name_in_text(column))), paste("--classes", round(input$classes)), paste("--method", shell_word(input$method)),
+      paste("--palette", input$palette))
+  }
+  paste(c("civicatlas map", shell_word(file), "map.png", fill, where, over), collapse = " ")
+}
+
+# The file that a layer was read from, or the one that it would be written to.
+file_of_code <- function(code, name) {
+  read <- parse(text = code)[[1]]
+  if (rlang::is_call(read, "read_layer") && rlang::is_string(read[[2]])) read[[2]] else paste0(name, ".gpkg")
 }
 
 # How a layer is added over the map of another.

@@ -209,7 +209,7 @@ test_that("every file whose messages advise code is named here or in the tests o
     "verb-distortion.R", "verb-join-table.R", "verb-join.R", "verb-measure.R", "verb-mend.R", "verb-overlay.R", "verb-regions.R", "verb-slivers.R",
     "verb-summaries.R", "map-sheet.R", "verb-buffer.R", "fmt-table.R", "flow-history.R",
     "data-tiled.R", "io-tiles.R", "tile-verbs.R", "tile-layer.R", "stat-classes.R",  # these in test-tiles.R
-    "stat-autocorrelation.R", "io-web.R", "flow-kept.R", "cli-run.R"  # the last two in test-workflows.R and test-terminal.R
+    "stat-autocorrelation.R", "io-web.R", "flow-kept.R", "cli-run.R", "data-shapes.R"  # the last three in test-workflows.R and test-terminal.R
   )
   expect_identical(setdiff(names(lines)[advise], tested), character())
 })

@@ -22,6 +22,8 @@ in_shell <- function(code, folder, env = character()) {
   processx::run("bash", c("-c", code), wd = folder, env = c(tool_path, env), error_on_status = FALSE, timeout = 300)
 }
 
+as_xy <- function(x) as.double(regmatches(wkt_of(x), gregexpr("[0-9.]+", wkt_of(x)))[[1]])
+
 data <- system.file("extdata", package = "civicatlas")
 workflow <- function(name) system.file("workflows", paste0(name, ".yaml"), package = "civicatlas")
 
@@ -170,6 +172,14 @@ test_that("outputs are looked at before the work, layers stand behind files, and
   expect_match(shell("civicatlas join store.gpkg#rooms store.gpkg#wards j.gpkg")$stderr, "has a layer \"j\" already")
   expect_identical(shell("civicatlas map", shQuote(wards), "m.png --fill residents --quiet --dpi 40")$status, 0L)
   expect_match(shell("civicatlas map", shQuote(wards), "m.png --fill residents")$stderr, "--replace")
+  writeLines(c("id,eastwards,northwards", "1,590000,4750000"), file.path(folder, "points.csv"))
+  expect_match(shell("civicatlas centroid points.csv c.gpkg")$stderr, "civicatlas convert INPUT OUTPUT --coords x,y --declare-crs")
+  expect_identical(shell("civicatlas convert points.csv points.gpkg --coords eastwards,northwards --declare-crs EPSG:32757 --quiet")$status, 0L)
+  expect_identical(as_xy(read_layer(file.path(folder, "points.gpkg"))), c(590000, 4750000))
+  writeLines(c("NAME,seats", "Tide Parade Church hall,7"), file.path(folder, "table.csv"))
+  expect_identical(shell("civicatlas join-table", shQuote(rooms), "table.csv named.gpkg --key name=NAME --quiet")$status, 0L)
+  expect_named(read_layer(file.path(folder, "named.gpkg")), c("room_id", "name", "kind", "seats", "opens", "closes", "seats_table", "geometry"))
+  expect_identical(shell("civicatlas join", shQuote(wards), "named.gpkg#named both.gpkg --match-crs --quiet")$status, 0L)
   expect_match(shell("civicatlas overlay a b c.gpkg --keep union")$stderr, "--keep is --pieces now")
   expect_match(shell("CIVICATLAS_UNPACK_LIMIT=1000 civicatlas describe", shQuote(file.path(data, "cells.zip")))$stderr, "CIVICATLAS_UNPACK_LIMIT=10000000000")
   remedied <- shell("CIVICATLAS_UNPACK_LIMIT=10000000000 civicatlas describe", shQuote(file.path(data, "cells.zip")))

@@ -297,7 +297,7 @@ test_that("a report is one page with the numbers, and shows values as they are",
   expect_length(xml2::xml_find_all(html, "//script"), 1)
   expect_identical(xml2::xml_text(xml2::xml_find_first(html, "//h1")), "The largest cool room by ward")
   expect_match(xml2::xml_text(xml2::xml_find_all(html, "//section[h2 = 'What was asked']")), "seats > 0 AND seats < 1000")
-  table <- xml2::xml_find_first(html, "//section[h2 = 'largest']")
+  table <- xml2::xml_find_first(html, "//section[h2 = 'Largest']")
   expect_length(xml2::xml_find_all(table, ".//tbody/tr"), 24)
   link <- xml2::xml_attr(xml2::xml_find_first(table, ".//a"), "href")
   csv <- utils::read.csv(text = rawToChar(jsonlite::base64_dec(sub(".*base64,", "", link))))
