@@ -56,9 +56,10 @@ foreseen_result <- function(step, options, condition, run) {
   })
 }
 
-# The item of a list that a message names, else the list.
+# The item of a list that is the column which a message names, else the list.
 column_node <- function(node, said) {
-  named <- Filter(function(one) grepl(paste0("\"", one$value, "\""), said, fixed = TRUE), if (identical(node$kind, "list")) node$value)
+  column <- sub(".*names the column \"([^\"]+)\".*", "\\1", said)
+  named <- Filter(function(one) identical(one$value, column), if (identical(node$kind, "list")) node$value)
   if (length(named)) named[[1]] else node
 }
 

@@ -31,7 +31,9 @@ totals_made <- function(name, workflow) {
 }
 
 # Totals of the rows that a step summarises.
-inner_totals <- function(step, workflow) unlist(lapply(unlist(step$takes[c("layer", "other", "table")]), totals_made, workflow), recursive = FALSE)
+inner_totals <- function(step, workflow) {
+  unlist(lapply(unlist(step$takes[c("layer", "other", "table")], use.names = FALSE), totals_made, workflow), recursive = FALSE)
+}
 
 renamed_totals <- function(totals, step) {
   if (step$command != "rename") return(totals)
@@ -62,6 +64,7 @@ totals_of_run <- function(run) {
     totals <- totals_of_step(run$workflow$outputs[[file]], run)
     columns <- names(totals)
     if (!length(columns)) return(tibble::tibble(output = file, rows = nrow(table), column = NA_character_, unit = "", total = NA_real_))
-    tibble::tibble(output = file, rows = nrow(table), column = columns, unit = as.character(unlist(totals)), total = vapply(columns, total_of, 0, x = table))
+    tibble::tibble(output = file, rows = nrow(table), column = columns, unit = as.character(unlist(totals)),
+                   total = vapply(columns, total_of, 0, x = table, USE.NAMES = FALSE))
   }, tables, names(tables)))
 }

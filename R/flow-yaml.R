@@ -65,7 +65,7 @@ yaml_map <- function(reader, indent) {
     if (!isTRUE(nzchar(key))) yaml_problem(line, indent + 1, "this name cannot be read", "Names with blanks or signs in them stand in double quotes.")
     if (key %in% names(values)) yaml_problem(line, indent + 1, paste0("\"", key, "\" stands here twice"))
     keys[[key]] <- list(line = line, column = indent + 1)
-    values[[key]] <- yaml_behind(reader, line, indent, substring(text, nchar(found) + 1), indent + nchar(found) + 1)
+    values[[key]] <- yaml_behind(reader, line, indent, substring(text, nchar(found) + 1), indent + nchar(found))
   }
   list(kind = "map", value = values, keys = keys, line = first, column = indent + 1)
 }

@@ -50,7 +50,8 @@ for (measure in c("area", "length", "perimeter")) local({
   measure <- measure
   of <- as.name(paste0(measure, "_of"))
   register_word(measure, "shape", "text", "number", function(shapes, unit = NULL) rlang::expr((!!of)(!!shapes, !!unit)),
-                paste0(measure, "('", if (measure == "area") "ha" else "km", "'): of the shape of each row."), least = 0)
+                paste0(measure, "('", if (measure == "area") "ha" else "km", "'): of the shape of each row."), least = 0,
+                units = function() names(if (measure == "area") area_units else length_units))
 })
 rm(measure)
 for (axis in c("x", "y")) local({

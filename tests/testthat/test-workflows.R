@@ -460,3 +460,95 @@ test_that("what was done becomes a workflow that does it again", {
   for (i in 1:12) x <- overlay_with(x, keep_rows(x, TRUE), "intersection")["geometry"] |> simplify_by(1e-6)
   expect_lt(length(serialize(attr(x, "history"), NULL)), 1e6)
 })
+
+test_that("an answer has all digits that its expression gives, or as many as the workflow says", {
+  folder <- withr::local_tempdir()
+  write_layer(spatial_frame(id = c("a", "b"), people = c(7150238275, 1), share = c(0.25, 0.5), geometry = shapes_from_wkt(c("POINT (1 2)", "POINT (3 4)"), 4326)),
+              file.path(folder, "places.gpkg"))
+  answer <- function(value, ...) {
+    file <- write_workflow("version: 1", "inputs:", paste0("  places: {type: layer, default: '", file.path(folder, "places.gpkg"), "'}"),
+                           "steps:", "  all: {command: keep, layer: places, condition: people > 0}", "outputs: {all.csv: all}",
+                           "answer:", "  text: '{value} people'", paste("  value:", value), "  of: all", ...)
+    civicatlas:::answer_of_run(run_workflow(file, folder = withr::local_tempdir()))
+  }
+  expect_identical(answer("sum(people)"), "7,150,238,276 people")
+  expect_identical(answer("sum(people) / 1000"), "7,150,238.276 people")
+  expect_identical(answer("0.1 + 0.2 + 0 * count()"), "0.3 people")
+  expect_identical(answer("sum(people) / 1000", "  digits: 1"), "7,150,238.3 people")
+  expect_identical(answer("sum(people)", "  digits: -3"), "7,150,238,000 people")
+  expect_identical(answer("0.5 * count()", "  digits: 0"), "1 people")
+  expect_error(answer("sum(people)", "  digits: some"), "whole number", class = "civicatlas_error_workflow")
+})
+
+test_that("what is summed over runs are counts, sums and measures by what made them, and what the workflow names", {
+  totals <- function(...) {
+    file <- write_workflow(
+      rooms_and_wards[1:4], "steps:", "  grid: {command: reproject, layer: rooms, crs: EPSG:32757}",
+      "  counted: {command: summarise, layer: wards, other: grid, with: 'n = count(), seats = sum(seats), mean_seats = mean(seats)'}",
+      "  sized: {command: compute, layer: counted, set: 'ha = area(''ha''), share = n / 10, year = 2026, n_again = coalesce(n, 0)'}",
+      "  kept: {command: sort, layer: sized, order: name}", "  other: {command: rename, layer: kept, columns: rooms=n}", "outputs: {all.csv: other}", ...
+    )
+    civicatlas:::totals_of_run(run_workflow(file, folder = withr::local_tempdir()))
+  }
+  found <- totals()
+  expect_setequal(found$column, c("ha", "rooms", "seats", "n_again"))
+  expect_identical(found$unit[found$column == "ha"], "ha")
+  wards <- read_layer(demo_file("wards.shp"))
+  expect_equal(found$total[found$column == "ha"], sum(area_of(wards, "ha")))
+  expect_equal(found$total[found$column == "rooms"], 136)
+  expect_true("residents" %in% totals("totals: [residents]")$column)
+  swept <- sweep_workflow(ready("out-of-reach"), list(distance = c(200, 400)), folder = withr::local_tempdir())
+  expect_named(swept, c("distance", "output", "rows", "far_ha", "ward_ha"))
+  folder <- withr::local_tempdir()
+  expect_error(sweep_workflow(ready("out-of-reach"), list(distance = c(200, -4)), folder = folder), "at least 1", class = "civicatlas_error_argument")
+  expect_length(list.files(folder), 0)
+})
+
+test_that("an input's unit goes to the step, or is refused", {
+  here <- rlang::current_env()
+  flow <- function(input, step) {
+    write_workflow(env = here, rooms_and_wards[1:4], paste0("  far: {type: number, ", input, "}"), "steps:", "  grid: {command: reproject, layer: rooms, crs: EPSG:32757}",
+                   paste0("  a: {", step, "}"), "outputs: {a.gpkg: a}")
+  }
+  area <- function(...) sum(area_of(run_workflow(flow(...), folder = withr::local_tempdir())$results$a))
+  expect_equal(area("unit: km, default: 0.3", "command: buffer, layer: grid, distance: '{far}'"), area("unit: m, default: 300", "command: buffer, layer: grid, distance: '{far}'"))
+  expect_match(workflow_script(flow("unit: km, default: 0.3", "command: buffer, layer: grid, distance: '{far}'")), "buffer_by\\(grid, far, unit = \"km\"\\)|buffer_by\\(grid, 0.3, unit = \"km\"\\)", all = FALSE)
+  problems <- function(...) check_workflow(flow(...))$problem
+  expect_match(problems("unit: km, default: 0.3", "command: buffer, layer: grid, distance: '{far}', unit: m"), "is in km, and the step is in m")
+  expect_match(problems("unit: kms, default: 0.3", "command: buffer, layer: grid, distance: '{far}'"), "no unit of length")
+  expect_match(problems("unit: ha, default: 0.3", "command: buffer, layer: grid, distance: '{far}'"), "and the step takes m, km")
+  expect_match(problems("unit: km, default: 0.3", "command: rates, layer: grid, counted: seats, base: seats, per: '{far}'"), "takes no unit")
+  expect_length(problems("unit: seats, default: 100", "command: rates, layer: grid, counted: seats, base: seats, per: '{far}'"), 0)
+})
+
+test_that("a check finds what can be known of functions, units, CRSs, files and the answer, each at its place", {
+  file <- write_workflow(
+    "version: 1", "inputs:", paste0("  rooms: {type: layer, default: '", demo_file("rooms.geojson"), "'}"), "  gone:", "    type: layer", "    default: nowhere.shp",
+    "  wrong:", "    type: layer", paste0("    default: '", demo_file("rooms.geojson"), "'"), "    shapes: polygon",
+    "  less:", "    type: layer", paste0("    default: '", demo_file("rooms.geojson"), "'"), "    columns: [seats, seets]",
+    "steps:", "  all: {command: keep, layer: rooms, condition: seats > 0}", "outputs: {a.csv: all}", "answer: {text: '{value}', value: sum(seatz), of: all}"
+  )
+  found <- check_workflow(file)
+  expect_identical(found$line, c(6L, 10L, 14L, 18L))
+  expect_identical(found$column, c(14L, 13L, 22L, 34L))
+  expect_match(found$problem[1], "no file")
+  expect_match(found$problem[4], "no column \"seatz\"")
+  steps <- write_workflow(rooms_and_wards[1:4], "steps:", "  b: {command: compute, layer: rooms, set: 'x = foo(seats)'}",
+                          "  c: {command: compute, layer: wards, set: 'x = area(''hax'')'}", "  d: {command: reproject, layer: rooms, crs: 'EPSG:999999'}",
+                          "  e: {command: overlay, layer: wards, other: wards, keep: union}")
+  found <- check_workflow(steps)
+  expect_match(found$problem, "no function \"foo\"|\"hax\", which is none of|not in the registry|\"keep\" is \"pieces\" now")
+  expect_identical(nrow(found), 4L)
+})
+
+test_that("a workflow that draws no map has one of its answer in the report, described in words", {
+  run <- run_workflow(ready("largest-room"), folder = withr::local_tempdir())
+  page <- withr::local_tempfile(fileext = ".html")
+  atlas_report(run, page)
+  html <- xml2::read_html(page)
+  expect_match(xml2::xml_attr(xml2::xml_find_first(html, "//section[h2 = 'Map']//img"), "alt"), "Map of 24 rows by seats, from 41 to 303; the most in ")
+  heads <- xml2::xml_text(xml2::xml_find_all(html, "//h2"))
+  expect_identical(heads[1:3], c("Map", "Largest", "What was asked"))
+  columns <- xml2::xml_text(xml2::xml_find_all(html, "//section[h2 = 'Largest']//th"))
+  expect_identical(columns, c("ward_id", "name", "seats", "name_y", "residents", "over_65"))
+})
