@@ -147,17 +147,19 @@ check_outputs <- function(command, parsed) {
   o <- parsed$options
   if (isTRUE(o$replace) && isTRUE(o$append)) wrong_usage("--replace and --append: give one of them")
   images <- c(inputs_of_line(command, parsed, "IMAGE"), o$drawing)
-  for (file in images) check_output_file(file, c(names(map_devices), "html", if (identical(file, o$drawing)) "mmd"), o$replace)
-  if (!is.null(o$report)) check_output_file(o$report, c("html", "pdf"), o$replace)
-  if (!is.null(o$script)) check_output_file(o$script, c("r", "sh"), o$replace)
+  for (file in images) check_output_file(file, c(names(map_devices), "html", if (identical(file, o$drawing)) "mmd"), o)
+  if (!is.null(o$report)) check_output_file(o$report, c("html", "pdf"), o)
+  if (!is.null(o$script)) check_output_file(o$script, c("r", "sh"), o)
   for (target in inputs_of_line(command, parsed, "OUTPUT")) check_output_layer(target, o, inputs_of_line(command, parsed))
 }
 
-check_output_file <- function(file, endings, replace) {
+check_output_file <- function(file, endings, o) {
   ending <- ascii_lower(tools::file_ext(file))
   if (!ending %in% endings) wrong_usage("{file} ends in none of {paste0('.', endings, collapse = ', ')}")
-  need_place(path.expand(file), NULL)
-  need_free(path.expand(file), isTRUE(replace), NULL)
+  whole <- function(path) suppressWarnings(normalizePath(path, "/", mustWork = FALSE))
+  is_made <- !is.null(o$folder) && identical(whole(dirname(file)), whole(o$folder))  # by the run
+  if (!is_made) need_place(path.expand(file), NULL)
+  need_free(path.expand(file), isTRUE(o$replace), NULL)
 }
 
 check_output_layer <- function(target, o, inputs) {

@@ -8,8 +8,8 @@ run_server <- function(workflow, folder, values, problems, input, output, sessio
   shiny::observeEvent(input$run, {
     if (length(wrong())) return(state$said <- paste0("First: ", title_of_input(wrong()[1], workflow), ": ", problems()[[wrong()[1]]], "."))
     if (!is.null(state$process)) return()
-    state$process <- tryCatch(start_run(workflow, values(), new_run_folder(folder)), civicatlas_error = function(e) {
-      state$said <- said_on_page(e)
+    state$process <- tryCatch(start_run(workflow, values(), new_run_folder(folder)), error = function(e) {
+      state$said <- if (inherits(e, "civicatlas_error")) said_on_page(e) else "Nothing can be written in the folder of this page."
       NULL
     })
     if (is.null(state$process)) return()

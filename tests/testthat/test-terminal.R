@@ -109,6 +109,7 @@ test_that("reports, drawings and scripts are made from the shell, and what is th
   expect_identical(in_shell(paste(run, "--folder out --report r.html --replace --quiet"), folder)$status, 0L)
   for (wrong in c("--report nowhere/r.html", "--report r.docx", "--drawing d.xyz")) expect_gt(in_shell(paste(run, "--folder fresh", wrong), folder)$status, 0)
   expect_false(dir.exists(file.path(folder, "fresh")))
+  expect_identical(in_shell(paste(run, "--folder results --report results/report.html --quiet"), folder)$status, 0L)  # whose folder the run makes
   shell <- in_terminal(paste(run, "--folder out"), 80, folder)
   expect_match(shell$text, "22 wards have such a room")
   json <- jsonlite::fromJSON(in_shell(paste("civicatlas run", shQuote(workflow("out-of-reach")), "--folder far --json --quiet --input distance=500"), folder)$stdout)
