@@ -76,6 +76,7 @@ workflow_of_nodes <- function(node, tell) {
   for (name in twice) tell(node$value$steps$keys[[name]], paste0("\"", name, "\" is an input too"), "Give the step another name.")
   steps <- in_running_order(steps, node$value$steps, tell)
   outputs <- named_nodes(node, "outputs", tell, function(file, output, tell) output_of_node(file, output, steps, node$value$outputs$keys[[file]], tell))
+  tell_files_shared(names(outputs), node$value$outputs, tell)
   answer <- if (!is.null(node$value$answer)) answer_of_node(node$value$answer, inputs, steps, tell)
   totals <- if (!is.null(node$value$totals)) texts_of_node(node$value$totals)
   structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs, answer = answer, totals = totals),
@@ -276,7 +277,7 @@ need_reference <- function(node, text, known, what, tell) {
 inputs_of_type <- function(inputs, types) names(Filter(function(input) input$type %in% types, inputs))
 
 # Names in braces stand for inputs.
-names_in_braces <- function(text) gsub("[{}]", "", unlist(regmatches(text, gregexpr("[{][A-Za-z_][A-Za-z0-9_-]*[}]", text))))
+names_in_braces <- function(text) gsub("[{}]", "", unlist(regmatches(text, gregexpr(braces_pattern, text))))
 
 need_names <- function(node, text, inputs, tell) {
   for (name in setdiff(names_in_braces(text), names(inputs))) {
@@ -287,10 +288,10 @@ need_names <- function(node, text, inputs, tell) {
 
 # Options and conditions as they are with the defaults of the inputs, as far as these have any.
 check_values <- function(step, options, node, inputs, tell) {
-  defaults <- unlist(lapply(inputs[setdiff(names(inputs), inputs_of_type(inputs, c("layer", "file")))], `[[`, "default"))
-  texts <- c(step$options, list(condition = step$takes$condition))
+  filled <- filled_step(step, texts_of_values(lapply(inputs, `[[`, "default"), list(inputs = inputs)))
+  texts <- c(filled$options, list(condition = filled$condition))
   for (name in names(Filter(Negate(is.null), texts))) {
-    text <- with_values(texts[[name]], defaults)
+    text <- texts[[name]]
     if (length(names_in_braces(text)) || (name != "condition" && options[[name]]$type %in% c("flag", "layer", "file"))) next
     problem <- problem_in(if (name == "condition") need_words(parse_text(text, name, call = NULL), NULL) else check_option_text(options[[name]], text))
     if (!is.null(problem)) tell(node$value[[name]], problem)
@@ -310,6 +311,14 @@ in_running_order <- function(steps, node, tell) {
     order <- c(order, ready)
   }
   steps[order]
+}
+
+# Outputs of which one is a part of another, as x.dbf of x.shp.
+tell_files_shared <- function(files, node, tell) {
+  for (k in seq_along(files)[-1]) {
+    before <- Filter(function(other) length(intersect(tolower(files_of_output(files[k])), tolower(files_of_output(other)))) > 0, files[seq_len(k - 1)])
+    if (length(before)) tell(node$keys[[files[k]]], paste0("the outputs \"", before[1], "\" and \"", files[k], "\" have a file in common"), "Give one another name.")
+  }
 }
 
 output_of_node <- function(file, node, steps, place, tell) {

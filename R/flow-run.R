@@ -26,6 +26,7 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, 
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   values <- values_of_inputs(workflow, rlang::list2(...), call)
   if (!is.null(from)) one_of(from, names(workflow$steps), "from", call = call)
+  need_inputs_apart(workflow, values, folder, call)
   if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
   lock <- lock_folder(folder, call)
   on.exit(core(core_unlock_file(lock)))
@@ -42,6 +43,29 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, 
   structure(list(title = workflow$title, inputs = values, steps = steps, outputs = written[names(workflow$outputs)], results = run$results,
                  asked = workflow$inputs, workflow = workflow, steps_of_outputs = unlist(workflow$outputs), said = run$said,
                  columns_of_inputs = columns), class = "workflow_run")
+}
+
+# No output may take the place of a file that an input is read from.
+need_inputs_apart <- function(workflow, values, folder, call) {
+  whole <- function(paths) suppressWarnings(normalizePath(paths, "/", mustWork = FALSE))
+  files <- Filter(rlang::is_string, values[inputs_of_type(workflow$inputs, c("layer", "file"))])
+  read <- unlist(lapply(files, function(value) {
+    path <- split_place(value)$source
+    c(path, if (file.exists(path)) unlist(members_beside(path)))
+  }))
+  for (file in names(workflow$outputs)) {
+    taken <- intersect(whole(file.path(folder, files_of_output(file))), whole(read))
+    if (length(taken)) {
+      fail("file", c("The output {.file {file}} would replace {.file {taken[1]}}, which an input is read from.",
+                     i = "Give another {.arg folder}, or the output another name."), call = call)
+    }
+  }
+}
+
+# The files that an output is made of.
+files_of_output <- function(file) {
+  format <- format_with(ending_of(file), "written")
+  c(file, if (!is.na(format)) paste0(tools::file_path_sans_ext(file), ".", format_record(format)$beside, recycle0 = TRUE))
 }
 
 new_run <- function(workflow, values, folder, keep, from, call) {
@@ -132,6 +156,7 @@ check_layer <- function(name, run) {
 key_of_input <- function(input, value) {
   if (!input$type %in% c("layer", "file") || is.data.frame(value)) return(rlang::hash(value))
   if (grepl("://", value, fixed = TRUE)) return(rlang::hash(list(value, Sys.time(), stats::runif(1))))  # nobody knows what is there now
+  if (!is.null(input$layer)) return(rlang::hash(list(key_of_input(input[setdiff(names(input), "layer")], value), input$layer)))
   place <- split_place(value)
   if (!is.null(place$layer)) return(rlang::hash(list(key_of_input(input, place$source), place$layer)))
   if (file.exists(file.path(value, manifest_name))) value <- file.path(value, manifest_name)  # which has the checksums of the tiles
@@ -156,10 +181,8 @@ sweep_workflow <- function(workflow, over, ..., folder = ".", keep = TRUE) {
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   name <- names(over)
   for (value in over[[1]]) values_of_inputs(workflow, rlang::list2(!!name := value, ...), call)  # all, before the first runs
-  runs <- lapply(over[[1]], function(value) {
-    place <- file.path(folder, paste0(name, "=", gsub("[^A-Za-z0-9._-]", "_", value)))
-    run_workflow(workflow, !!name := value, ..., folder = place, keep = keep)
-  })
+  places <- file.path(folder, make.unique(paste0(name, "=", gsub("[^A-Za-z0-9._-]", "_", over[[1]])), sep = "-"))
+  runs <- Map(function(value, place) run_workflow(workflow, !!name := value, ..., folder = place, keep = keep), over[[1]], places, USE.NAMES = FALSE)
   rows <- Map(function(run, value) swept_rows(run, stats::setNames(list(value), name)), runs, over[[1]])
   structure(vctrs::vec_rbind(!!!unlist(unname(rows), recursive = FALSE)), runs = runs)
 }

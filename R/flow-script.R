@@ -69,19 +69,19 @@ is_drawing <- function(step) "IMAGE" %in% operation_record(step$command)$role
 # A step as lines of a batch: its layer under its name, or its pictures in files.
 shell_lines <- function(name, workflow, values) {
   step <- workflow$steps[[name]]
-  texts <- texts_of_values(values, workflow)
+  filled <- filled_step(step, texts_of_values(values, workflow))
   place <- function(reference) if (reference %in% names(values)) shell_word(values[[reference]]) else paste0("@", reference)
   record <- operation_record(step$command)
   types <- vapply(record$options, `[[`, "", "type")
   options <- unlist(lapply(names(step$options), function(option) {
-    text <- gsub("\n", "\\n", with_values(step$options[[option]], texts), fixed = TRUE)
+    text <- gsub("\n", "\\n", filled$options[[option]], fixed = TRUE)
     if (types[[option]] == "flag") return(if (text == "true") paste0("--", option))
     paste0("--", option, " ", if (types[[option]] %in% c("layer", "file")) place(text) else shell_word(text))
   }))
   targets <- if (is_drawing(step)) vapply(names(workflow$outputs)[workflow$outputs == name], shell_word, "") else paste0("@", name)
   vapply(targets, function(target) {
     words <- unlist(lapply(record$role, function(role) {
-      switch(role, OUTPUT = , IMAGE = target, CONDITION = shell_word(with_values(step$takes$condition, texts)),
+      switch(role, OUTPUT = , IMAGE = target, CONDITION = shell_word(filled$condition),
              vapply(step$takes[[ascii_lower(role)]], place, ""))
     }))
     paste(c(step$command, words, options), collapse = " ")
@@ -133,14 +133,13 @@ code_of_input <- function(value, input) {
 
 code_of_step <- function(step, workflow, values, variables, image = NULL) {
   record <- operation_record(step$command)
-  texts <- texts_of_values(values, workflow)
-  options <- lapply(step$options, with_values, texts)
+  filled <- filled_step(step, texts_of_values(values, workflow))
   exact <- function(text) if (grepl("^[{][^{}]+[}]$", text)) names_in_braces(text)
   symbols <- Filter(Negate(is.null), lapply(c(step$options, list(condition = step$takes$condition %||% "")), exact))
   symbols <- symbols[vapply(symbols, function(name) all(name %in% variables), NA)]
   layers <- lapply(step$takes[intersect(names(step$takes), layer_roles)], function(names) lapply(names, as.name))
-  known <- list(step = step, record = record, options = options, symbols = lapply(symbols, as.name), layers = layers, image = image,
-                condition = if (!is.null(step$takes$condition)) with_values(step$takes$condition, texts), types = vapply(record$options, `[[`, "", "type"))
+  known <- list(step = step, record = record, options = filled$options, symbols = lapply(symbols, as.name), layers = layers, image = image,
+                condition = filled$condition, types = vapply(record$options, `[[`, "", "type"))
   tryCatch(code_of_verb(known), civicatlas_residual = function(e) code_of_performance(known))
 }
 

@@ -22,13 +22,21 @@ plan_step <- function(name, run) {
 }
 
 # Options and condition of a step, with values in place of the names in braces.
-texts_of_step <- function(step, run) {
-  values <- texts_of_values(run$values, run$workflow)
-  list(options = lapply(step$options, with_values, values), condition = if (!is.null(step$takes$condition)) with_values(step$takes$condition, values))
+texts_of_step <- function(step, run) filled_step(step, texts_of_values(run$values, run$workflow))
+
+filled_step <- function(step, values) {
+  known <- operation_record(step$command)$options
+  fill <- function(text, name) with_values(text, values, known[[name]]$type %in% c("condition", "expression", "expressions"))
+  condition <- step$takes$condition
+  list(options = Map(fill, step$options, names(step$options)), condition = if (!is.null(condition)) with_values(condition, values, TRUE))
 }
 
-# The values that stand for names in braces.
-texts_of_values <- function(values, workflow) unlist(values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
+# The values that stand for names in braces, with the types of their inputs.
+texts_of_values <- function(values, workflow) {
+  known <- Filter(Negate(is.null), values[setdiff(names(values), inputs_of_type(workflow$inputs, c("layer", "file")))])
+  types <- vapply(workflow$inputs[names(known)], function(input) input$type, "")
+  structure(lapply(known, function(value) paste(plain_text(value), collapse = ",")), types = types)
+}
 
 # The `result` of a step with what was `said` in warnings, or its `error`.
 performed <- function(plan, run) {

@@ -41,10 +41,38 @@ named_values <- function(text, option) {
   stats::setNames(trimws(vapply(pairs, `[`, "", 2)), trimws(vapply(pairs, `[`, "", 1)))
 }
 
-# Values in place of the names in braces.
-with_values <- function(word, values) {
-  for (name in names(values)) word <- gsub(paste0("{", name, "}"), values[[name]], word, fixed = TRUE)
-  word
+# Values in place of the names in braces, once each: what a value holds is not looked at again. Within an `expression` a value is a part of it whatever it
+# holds: `types` of inputs, as an attribute of the values, tell which (see literal_of_value()).
+with_values <- function(word, values, expression = FALSE) {
+  places <- gregexpr(braces_pattern, word)
+  holes <- regmatches(word, places)[[1]]
+  if (!length(holes)) return(word)
+  rest <- regmatches(word, places, invert = TRUE)[[1]]
+  alone <- length(holes) == 1 && !any(nzchar(trimws(rest)))
+  filled <- vapply(seq_along(holes), function(k) {
+    name <- substr(holes[k], 2, nchar(holes[k]) - 1)
+    if (!name %in% names(values)) return(holes[k])
+    value <- as.character(values[[name]])
+    if (!expression) return(value)
+    literal_of_value(value, attr(values, "types")[name], quote_before(paste(rest[seq_len(k)], collapse = "")), alone)
+  }, "")
+  paste0(rest, c(filled, ""), collapse = "")
+}
+
+braces_pattern <- "[{][A-Za-z_][A-Za-z0-9_-]*[}]"
+
+# The quote that is open at the end of a piece of an expression.
+quote_before <- function(text) {
+  open <- ""
+  for (letter in strsplit(gsub("[^'\"]", "", text), "")[[1]]) open <- if (open == "") letter else if (open == letter) "" else open
+  open
+}
+
+# A value as an expression has it: between quotes with these doubled, a condition in brackets unless it is `alone`, a date and a text as such.
+literal_of_value <- function(value, type, quote, alone) {
+  if (nzchar(quote)) return(gsub(quote, strrep(quote, 2), value, fixed = TRUE))
+  switch(type %|% "", condition = if (alone) value else paste0("(", value, ")"), column = name_in_text(value), date = paste0("DATE('", value, "')"),
+         text = text_in_quotes(value), value)
 }
 
 # A word as a shell takes it for one.

@@ -552,3 +552,43 @@ test_that("a workflow that draws no map has one of its answer in the report, des
   columns <- xml2::xml_text(xml2::xml_find_all(html, "//section[h2 = 'Largest']//th"))
   expect_identical(columns, c("ward_id", "name", "seats", "name_y", "residents", "over_65"))
 })
+
+test_that("a value is a part of an expression whatever it holds", {
+  flow <- function(...) {
+    file <- write_workflow(rooms_and_wards[1:4], "  which: {type: condition, of: rooms, default: seats > 0}", "  word: {type: text, default: x}", "  day: {type: date, default: 2026-11-29}",
+                           "steps:", "  a: {command: keep, layer: rooms, condition: 'seats > 100 AND {which}'}",
+                           "  b: {command: compute, layer: rooms, set: \"note = '{word}', same = {word}, y = year({day})\"}", "outputs: {a.csv: a, b.csv: b}")
+    run_workflow(file, ..., folder = withr::local_tempdir())$results
+  }
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  found <- flow(which = "kind = 'school' OR kind = 'library'", word = "it's, x = {which}; 'y'")
+  expect_identical(nrow(found$a), sum(rooms$seats > 100 & rooms$kind %in% c("school", "library")))
+  expect_identical(unique(found$b$note), "it's, x = {which}; 'y'")
+  expect_identical(unique(found$b$same), "it's, x = {which}; 'y'")
+  expect_equal(unique(found$b$y), 2026)
+  expect_named(found$b, c(names(rooms)[-length(rooms)], "note", "same", "y", "geometry"), ignore.order = TRUE)
+})
+
+test_that("no output replaces an input, shares files with another, or another run's folder; layers of one file have keys of their own", {
+  folder <- withr::local_tempdir()
+  rooms <- read_layer(demo_file("rooms.geojson"))
+  write_layer(rooms, file.path(folder, "rooms.gpkg"), layer = "y2025")
+  write_layer(rooms[1:20, ], file.path(folder, "rooms.gpkg"), layer = "y2026")
+  flow <- function(layer, output = "many.csv") {
+    write_workflow("version: 1", "inputs:", paste0("  rooms: {type: layer, layer: ", layer, ", default: '", file.path(folder, "rooms.gpkg"), "'}"),
+                   "steps:", "  a: {command: keep, layer: rooms, condition: seats > 0}", paste0("outputs: {", output, ": a}"), env = rlang::caller_env())
+  }
+  many <- flow("y2025")
+  few <- flow("y2026")
+  expect_identical(nrow(run_workflow(many, folder = folder)$results$a), 140L)
+  expect_identical(nrow(run_workflow(few, folder = folder)$results$a), 20L)
+  expect_identical(nrow(run_workflow(few, rooms = paste0(file.path(folder, "rooms.gpkg"), "#y2025"), folder = folder)$results$a), 140L)
+  replacing <- flow("y2025", "rooms.gpkg")
+  before <- unname(tools::md5sum(file.path(folder, "rooms.gpkg")))
+  expect_error(run_workflow(replacing, folder = folder), "would replace", class = "civicatlas_error_file")
+  expect_identical(unname(tools::md5sum(file.path(folder, "rooms.gpkg"))), before)
+  shared <- write_workflow(rooms_and_wards[1:4], "steps:", "  a: {command: keep, layer: rooms, condition: seats > 0}", "outputs: {x.shp: a, x.dbf: a}")
+  expect_match(check_workflow(shared)$problem, "file in common")
+  swept <- sweep_workflow(ready("largest-room"), list(which = c("seats > 150", "seats < 150")), folder = withr::local_tempdir())
+  expect_length(unique(vapply(attr(swept, "runs"), function(run) run$outputs[[1]], "")), 2)
+})
