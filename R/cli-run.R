@@ -168,10 +168,13 @@ check_output_layer <- function(target, o, inputs) {
   if (!is.null(o$to_format) || any(vapply(inputs, is_tile_folder, NA))) return(need_place(target, NULL))
   format <- target_format(target, NULL)
   need_place(target, NULL)
-  if (!holds(format, "append")) {
-    if (isTRUE(o$append)) check_target(tibble::tibble(), target, format, list(append = TRUE), NULL)
-    return(need_free(target, isTRUE(o$replace), NULL))
-  }
+  if (holds(format, "append")) return(need_free_layer(target, o))
+  if (isTRUE(o$append)) check_target(tibble::tibble(), target, format, list(append = TRUE), NULL)
+  need_free(target, isTRUE(o$replace), NULL)
+}
+
+# Of a file of several layers only one of the same name stands in the way.
+need_free_layer <- function(target, o) {
   if (isTRUE(o$replace) || isTRUE(o$append) || !file.exists(target)) return(invisible())
   layer <- o$to_layer %||% stem_of(target)
   layers <- tryCatch(quietly(list_layers(target)$layer), civicatlas_error = function(e) NULL)  # what is wrong with it is told by who writes to it

@@ -17,19 +17,24 @@ option_in_words <- function(argument) vapply(argument, option_in_words_each, "",
 
 option_in_words_each <- function(argument) {
   if (grepl(" ", argument, fixed = TRUE)) return(argument)  # words already
-  record <- said$record
-  for (verb in record$verb) {
-    options <- names(record$options)[arguments_of(record$options, verb) %in% argument]
-    if (length(options)) return(paste0("--", options[1]))
-    behind <- which(utils::head(names(formals(function_of(verb))), length(record$role)) == argument)
-    if (length(behind) && record$role[behind] != "OUTPUT") return(gsub("\\[|\\]|[.]", "", record$takes[behind]))
-  }
-  names <- c(x = c(intersect(c("LAYER", "INPUT", "SOURCE", "LAYERS"), record$role), "LAYER")[1], y = "OTHER", source = "LAYER", target = "OUTPUT",
-             regions = "LAYER", features = "OTHER", "..." = "--with")
+  of_verbs <- vapply(as.character(said$record$verb), word_of_argument, "", argument, said$record)
+  c(of_verbs[!is.na(of_verbs)], word_without_verb(argument, said$record))[[1]]
+}
+
+# Of the command that runs what an argument of its verb is; NA for none.
+word_of_argument <- function(verb, argument, record) {
+  options <- names(record$options)[arguments_of(record$options, verb) %in% argument]
+  if (length(options)) return(paste0("--", options[1]))
+  behind <- which(utils::head(names(formals(function_of(verb))), length(record$role)) == argument)
+  if (length(behind) && record$role[behind] != "OUTPUT") gsub("\\[|\\]|[.]", "", record$takes[behind]) else NA_character_
+}
+
+word_without_verb <- function(argument, record) {
+  layer <- c(intersect(c("LAYER", "INPUT", "SOURCE", "LAYERS"), record$role), "LAYER")[1]
+  names <- c(x = layer, y = "OTHER", source = "LAYER", target = "OUTPUT", regions = "LAYER", features = "OTHER", "..." = "--with")
   option <- gsub("_", "-", sub("^[.](?=[a-z])", "", argument, perl = TRUE), fixed = TRUE)
   if (argument %in% names(names)) return(names[[argument]])
-  if (!option %in% names(record$options) && ascii_upper(argument) %in% record$role) return(ascii_upper(argument))
-  paste0("--", option)
+  if (!option %in% names(record$options) && ascii_upper(argument) %in% record$role) ascii_upper(argument) else paste0("--", option)
 }
 
 # A call of a verb as a command, `name = value` as an option; anything else as it is.
@@ -44,7 +49,11 @@ code_in_words_each <- function(code) {
   }
   verb <- if (is.call(expression) && is.symbol(expression[[1]])) as.character(expression[[1]]) else ""
   words <- strsplit(words_of_verb(verb) %|% "", " ")[[1]]
-  if (!length(words)) return(code)
+  if (length(words)) command_of_call(verb, words, expression) else code
+}
+
+# The call of a verb as the words of a command.
+command_of_call <- function(verb, words, expression) {
   record <- operation_record(words[1])
   args <- as.list(match.call(function_of(verb), expression, expand.dots = TRUE))[-1]
   args <- args[!(vapply(args, is.symbol, NA) & rlang::names2(args) %in% names(formals(function_of(verb)))[1:2])]  # layers

@@ -41,6 +41,11 @@ cause_elsewhere <- function(crs, extent) {
   unit <- if (crs$kind == "projected") fitting_unit(crs, middle, fits)
   place <- longitude_latitude(crs, middle[1], middle[2])
   if (length(unit) && anyNA(place)) return(paste0("They look like ", unit, ", not ", unit_plural(crs$unit), ": label the layer with the CRS in that unit."))
+  where_they_lie(crs, place, unit)
+}
+
+# That coordinates are of a place far from the CRS's area of use; `unit`: in which they would lie within.
+where_they_lie <- function(crs, place, unit) {
   area <- if (is.na(crs$area$text)) "its area of use" else paste0("its area of use (", escape(shortened(sub("[.]$", "", crs$area$text), 80)), ")")
   if (anyNA(place)) return(paste0("They lie outside the domain of the CRS, and far from ", area, "."))
   else_there <- if (length(unit)) paste0(" Taken as ", unit, " they would lie within.")

@@ -35,13 +35,14 @@ need_words <- function(tree, call) {
   trees <- if (is.character(tree$kind)) list(tree) else tree
   for (one in trees) {
     whole <- with_text_of(one, tree)
-    for (node in nodes_where(whole, function(node) node$kind == "call")) {
-      word <- need_word(whole, node, call)
-      unit <- if (length(node$args) && node$args[[1]]$kind == "text") node$args[[1]]$value
-      if (!is.null(word$units) && !is.null(unit)) one_of(unit, word$units(), "unit", call = call)
-    }
+    for (node in nodes_where(whole, function(node) node$kind == "call")) need_unit(need_word(whole, node, call), node, call)
   }
   invisible(tree)
+}
+
+need_unit <- function(word, node, call) {
+  if (is.null(word$units) || !length(node$args) || node$args[[1]]$kind != "text") return(invisible())
+  one_of(node$args[[1]]$value, word$units(), "unit", call = call)
 }
 
 # Functions of other languages that people write, and what says the same here.

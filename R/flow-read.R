@@ -187,11 +187,7 @@ step_of_node <- function(name, node, inputs, steps, tell) {
   record <- operation_record(command)
   roles <- ascii_lower(intersect(record$role, c("LAYER", "OTHER", "LAYERS", "TABLE", "CONDITION")))
   options <- record$options[setdiff(names(record$options), options_of_files)]
-  for (key in setdiff(names(node$value), c(roles, names(options)))) {
-    now <- now_named(key, options)
-    if (!is.null(now)) tell(node$keys[[key]], paste0("\"", key, "\" is \"", now, "\" now"), paste0("Write: ", now, "."))
-  }
-  former <- unlist(lapply(options, `[[`, "former"))
+  former <- tell_former_keys(node, c(roles, names(options)), options, tell)
   known_keys(node, c("command", roles, names(options), former), paste0("the command \"", command, "\""), tell)
   needed <- c(roles, names(options)[vapply(options, `[[`, NA, "required")])
   for (key in setdiff(needed, names(node$value))) tell(node, paste0("the step \"", name, "\" has no \"", key, "\""))
@@ -209,6 +205,15 @@ step_of_node <- function(name, node, inputs, steps, tell) {
   with_unit_of_inputs(step, options, node, inputs, tell)
 }
 
+# Keys of options that had other names in versions before, which are told with the new.
+tell_former_keys <- function(node, known, options, tell) {
+  for (key in setdiff(names(node$value), known)) {
+    now <- now_named(key, options)
+    if (!is.null(now)) tell(node$keys[[key]], paste0("\"", key, "\" is \"", now, "\" now"), paste0("Write: ", now, "."))
+  }
+  unlist(lapply(options, `[[`, "former"))
+}
+
 # Numbers whose inputs have a unit of length or area go to the step in that unit; what cannot be so is told.
 with_unit_of_inputs <- function(step, options, node, inputs, tell) {
   numbers <- intersect(names(step$options), names(options)[vapply(options, `[[`, "", "type") %in% c("number", "numbers", "distance")])
@@ -222,26 +227,43 @@ with_unit_of_inputs <- function(step, options, node, inputs, tell) {
 
 with_unit_of_input <- function(step, name, input, options, node, inputs, tell) {
   unit <- inputs[[input]]$unit
-  units <- if ("unit" %in% names(options)) options$unit$values
-  square <- name == "smaller-than"
-  known <- if (square) area_units else length_units
-  if (is.null(unit) || !unit %in% c(names(length_units), names(area_units))) {
-    problem <- paste0("the input \"", input, "\" is in \"", unit, "\", which is no unit of ", if (square) "area" else "length")
-    if (!is.null(unit) && !is.null(units)) tell(node$value[[name]], problem, paste0("One of: ", paste(names(known), collapse = ", "), "."))
-    return(step)
+  if (is.null(unit)) return(step)
+  of_step <- if ("unit" %in% names(options)) options$unit$values
+  known <- if (name == "smaller-than") area_units else length_units
+  wrong <- wrong_unit(unit, of_step, known, name) %||% wrong_side(step, name, side_of_unit(unit, known))
+  if (is.null(wrong)) {
+    if (!is.null(of_step)) step$options$unit <- side_of_unit(unit, known)
+  } else {
+    tell(node$value[[name]], paste0("the input \"", input, "\" is in ", wrong$problem), wrong$remedy)
   }
-  told <- function(problem, remedy) {
-    tell(node$value[[name]], paste0("the input \"", input, "\" is in ", unit, ", and ", problem), remedy)
-    step
-  }
-  if (is.null(units)) return(told(paste0("\"", name, "\" takes no unit"), "Leave out the unit of the input."))
-  side <- if (!unit %in% names(known)) NA else if (square) names(length_units)[match(area_units[[unit]], length_units^2)] else unit
-  if (is.na(side)) return(told(paste0("the step takes ", paste(units, collapse = ", ")), "Give the input another unit."))
-  given <- step$options$unit
-  mixed <- grepl(",", step$options[[name]], fixed = TRUE) && side != "m" && !all(grepl("^ *[{]", strsplit(step$options[[name]], ",")[[1]]))
-  if (!is.null(given) && given != side || mixed) return(told(paste0("the step is in ", given %||% "m"), paste0("Write: unit: ", side, ".")))
-  step$options$unit <- side
   step
+}
+
+# What is wrong with the unit of an input for an option, as its `problem` and `remedy`. `of_step`: units that the step takes.
+wrong_unit <- function(unit, of_step, known, name) {
+  is_unit <- unit %in% c(names(length_units), names(area_units))
+  if (is.null(of_step)) return(if (is_unit) list(problem = paste0(unit, ", and \"", name, "\" takes no unit"), remedy = "Leave out the unit of the input."))
+  if (!is_unit) {
+    what <- if (identical(known, area_units)) "area" else "length"
+    return(list(problem = paste0("\"", unit, "\", which is no unit of ", what), remedy = paste0("One of: ", paste(names(known), collapse = ", "), ".")))
+  }
+  if (!is.na(side_of_unit(unit, known))) return(NULL)
+  list(problem = paste0(unit, ", and the step takes ", paste(of_step, collapse = ", ")), remedy = "Give the input another unit.")
+}
+
+# Is the step in another unit, or are there other numbers beside the input, which would be in its unit too?
+wrong_side <- function(step, name, side) {
+  if (is.na(side)) return(NULL)
+  numbers <- strsplit(step$options[[name]], ",")[[1]]
+  mixed <- side != "m" && !all(grepl("^ *[{]", numbers))
+  if (!mixed && (step$options$unit %||% side) == side) return(NULL)
+  list(problem = paste0(side, ", and the step is in ", step$options$unit %||% "m"), remedy = paste0("Write: unit: ", side, "."))
+}
+
+# The unit of length that a step is put in: the side of a square for areas; NA where there is none.
+side_of_unit <- function(unit, known) {
+  if (!unit %in% names(known)) return(NA_character_)
+  if (identical(known, area_units)) names(length_units)[match(area_units[[unit]], length_units^2)] else unit
 }
 
 # Of files, which a workflow names as inputs and outputs.
@@ -317,7 +339,8 @@ in_running_order <- function(steps, node, tell) {
 tell_files_shared <- function(files, node, tell) {
   for (k in seq_along(files)[-1]) {
     before <- Filter(function(other) length(intersect(tolower(files_of_output(files[k])), tolower(files_of_output(other)))) > 0, files[seq_len(k - 1)])
-    if (length(before)) tell(node$keys[[files[k]]], paste0("the outputs \"", before[1], "\" and \"", files[k], "\" have a file in common"), "Give one another name.")
+    problem <- paste0("the outputs \"", before[1], "\" and \"", files[k], "\" have a file in common")
+    if (length(before)) tell(node$keys[[files[k]]], problem, "Give one another name.")
   }
 }
 

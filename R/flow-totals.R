@@ -46,14 +46,15 @@ renamed_totals <- function(totals, step) {
 # The unit of a total: a count, a sum, an area or length; NULL for anything else. Rounding changes nothing.
 unit_of_total <- function(tree, inner) {
   if (tree$kind != "call") return(NULL)
-  word <- ascii_lower(tree$value)
-  if (word %in% c("round", "coalesce")) return(unit_of_total(tree$args[[1]], inner) %||% if (tree$args[[1]]$kind == "column") inner[[tree$args[[1]]$value]])
-  if (word %in% c("count", "n")) return("")
-  if (word %in% c("area", "length")) return(if (length(tree$args)) tree$args[[1]]$value else c(area = "m\u00b2", length = "m")[[word]])
-  if (word != "sum") return(NULL)
-  columns <- columns_of_tree(tree)
-  if (length(columns) == 1) inner[[columns]] %||% "" else ""
+  first <- if (length(tree$args)) tree$args[[1]]
+  switch(ascii_lower(tree$value),
+    round = , coalesce = unit_of_total(first, inner) %||% if (first$kind == "column") inner[[first$value]],
+    count = , n = "", area = first$value %||% "m\u00b2", length = first$value %||% "m",
+    sum = unit_of_sum(columns_of_tree(tree), inner)
+  )
 }
+
+unit_of_sum <- function(columns, inner) (if (length(columns) == 1) inner[[columns]]) %||% ""
 
 total_of <- function(x, column) sum(as.double(x[[column]]), na.rm = TRUE)
 

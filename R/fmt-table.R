@@ -241,24 +241,31 @@ delimited_text <- function(column, separator) {
 # Points in two columns, or as text where columns of the layer would be taken for them on reading; other shapes as text where that is asked for, as cells of
 # thousands of characters are no use in a spreadsheet.
 columns_of_shapes <- function(shapes, taken, options) {
-  crs <- crs_of(shapes)
-  kinds <- unique(stats::na.omit(core(core_types(handles_of(shapes), store_of(shapes)))))
-  points <- identical(kinds, 1L)
-  if (identical(options$shapes, "none") || (!points && is.null(options$shapes))) {
-    if (is.null(options$shapes)) say("CSV: the shapes of {counted(length(shapes), 'row')} were left out; {.code shapes = \"wkt\"} writes them as text.")
+  points <- identical(unique(stats::na.omit(core(core_types(handles_of(shapes), store_of(shapes))))), 1L)
+  if (identical(options$shapes, "none")) return(NULL)
+  if (!points && is.null(options$shapes)) {
+    say("CSV: the shapes of {counted(length(shapes), 'row')} were left out; {.code shapes = \"wkt\"} writes them as text.")
     return(NULL)
   }
-  again <- if (!is.null(crs)) typed(paste("crs =", crs_argument(crs, "...")), paste("--declare-crs", crs_argument(crs, "CRS")))
-  if (!is.null(crs)) say("CSV holds no CRS; read it back with {.code {again}}.")
+  tell_crs_lost(crs_of(shapes))
   mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
   empty <- core(core_vertex_counts(handles_of(shapes), store_of(shapes))) == 0 & !is.na(shapes)
-  if (!points || mistaken || any(empty) || identical(options$shapes, "wkt")) {
-    name <- setdiff(wkt_names, ascii_lower(taken))[1]
-    return(stats::setNames(list(wkt_of(shapes, if (options$decimals >= 0) options$decimals)), name))
-  }
-  boxes <- core(core_boxes(handles_of(shapes), store_of(shapes)))
+  if (points && !mistaken && !any(empty) && is.null(options$shapes)) return(coordinate_columns(shapes, options$decimals))
+  text <- wkt_of(shapes, if (options$decimals >= 0) options$decimals)
+  stats::setNames(list(text), setdiff(wkt_names, ascii_lower(taken))[1])
+}
+
+tell_crs_lost <- function(crs) {
+  if (is.null(crs)) return(invisible())
+  again <- typed(paste("crs =", crs_argument(crs, "...")), paste("--declare-crs", crs_argument(crs, "CRS")))
+  say("CSV holds no CRS; read it back with {.code {again}}.")
+}
+
+coordinate_columns <- function(points, decimals) {
+  crs <- crs_of(points)
+  boxes <- core(core_boxes(handles_of(points), store_of(points)))
   names <- if (!is.null(crs) && crs$kind == "geographic") c("lon", "lat") else c("x", "y")
-  stats::setNames(lapply(1:2, function(axis) core(core_number_text(boxes[axis, ], options$decimals))), names)
+  stats::setNames(lapply(1:2, function(axis) core(core_number_text(boxes[axis, ], decimals))), names)
 }
 
 shapes_in_tables <- c("wkt", "none")

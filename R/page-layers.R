@@ -97,10 +97,8 @@ command_of_choices <- function(file, condition, column, input, others) {
   where <- if (nzchar(trimws(condition %||% ""))) paste("--where", shell_word(trimws(condition)))
   first <- others[!duplicated(lapply(others, `[[`, "points"))]  # a map takes one of each
   over <- vapply(first, function(other) paste(if (other$points) "--points" else "--outlines", shell_word(other$file)), "")
-  fill <- if (is.null(column)) "--as plain" else {
-    c(paste("--fill", shell_word(name_in_text(column))), paste("--classes", round(input$classes)), paste("--method", shell_word(input$method)),
-      paste("--palette", input$palette))
-  }
+  classes <- c(paste("--classes", round(input$classes)), paste("--method", shell_word(input$method)), paste("--palette", input$palette))
+  fill <- if (is.null(column)) "--as plain" else c(paste("--fill", shell_word(name_in_text(column))), classes)
   paste(c("civicatlas map", shell_word(file), "map.png", fill, where, over), collapse = " ")
 }
 

@@ -1,50 +1,11 @@
 # Runs of the page: in a process of their own, which can be stopped, each in a folder of its own under the one of the page. What a run gave is read from its
 # folder, so that earlier runs are there after a reload too; that are texts and layers, no R objects.
 
-# What runs show: reactive `frames` and `styles` by name, and `first`, the name of the layer that comes before those of the inputs.
+# What runs show, as a reactive: see layers_of_runs().
 run_server <- function(workflow, folder, values, problems, input, output, session) {
   state <- shiny::reactiveValues(process = NULL, said = "", log = "", runs = runs_in_folder(folder), at = NULL, other = NULL)
-  wrong <- shiny::reactive(names(Filter(Negate(is.null), problems())))
-  shiny::observeEvent(input$run, {
-    if (length(wrong())) return(state$said <- paste0("First: ", title_of_input(wrong()[1], workflow), ": ", problems()[[wrong()[1]]], "."))
-    if (!is.null(state$process)) return()
-    state$process <- tryCatch(start_run(workflow, values(), new_run_folder(folder)), error = function(e) {
-      state$said <- if (inherits(e, "civicatlas_error")) said_on_page(e) else "Nothing can be written in the folder of this page."
-      NULL
-    })
-    if (is.null(state$process)) return()
-    state$said <- "Running \u2026"
-    running_in_browser(session, TRUE)
-  })
-  shiny::observe(if (!length(wrong()) && startsWith(shiny::isolate(state$said), "First: ")) state$said <- "")
-  shiny::observeEvent(input$stop, {
-    if (is.null(state$process)) return()
-    state$process$process$kill_tree()
-    state$said <- "Stopped: outputs are whole or absent, and the next run goes on from here."
-    state$process <- NULL
-    running_in_browser(session, FALSE)
-  })
-  shiny::observe({
-    shiny::req(state$process)
-    running <- state$process
-    log <- log_of_run(running$folder)
-    state$log <- paste(log, collapse = "\n")
-    session$sendCustomMessage("progress", sum(grepl("rows in", log, fixed = TRUE)))
-    if (running$process$is_alive()) return(shiny::invalidateLater(250))
-    found <- run_in_folder(running$folder) %||% list(problem = "The run ended before it was done.")
-    state$process <- NULL
-    running_in_browser(session, FALSE)
-    state$said <- found$problem %||% paste0("Done in ", round(clock() - running$started, 1), " s.")
-    if (!is.null(found$problem)) return()
-    state$runs <- c(state$runs, stats::setNames(list(found), found$number))
-    state$other <- if (!is.null(state$at)) state$at
-    state$at <- found$number
-    session$sendCustomMessage("ran", TRUE)
-  })
-  session$onSessionEnded(function() {
-    process <- shiny::isolate(state$process)
-    if (!is.null(process)) process$process$kill_tree()
-  })
+  start_and_stop(state, workflow, folder, values, problems, input, session)
+  follow_run(state, session)
   shiny::observeEvent(input$show_run, {
     state$at <- known_run(input$show_run, state$runs)
     state$other <- NULL
@@ -53,19 +14,71 @@ run_server <- function(workflow, folder, values, problems, input, output, sessio
   shiny::observeEvent(input$compare_run, state$other <- known_run(input$compare_run, state$runs))
   run <- shiny::reactive(if (!is.null(state$at)) state$runs[[state$at]])
   other <- shiny::reactive(if (!is.null(state$other) && !identical(state$other, state$at)) state$runs[[state$other]])
-  shown <- shiny::reactive(tryCatch(silently(layers_of_runs(run(), other())), error = function(e) layers_of_runs(run(), NULL)))
   output$state <- shiny::renderText(state$said)
   output$log <- shiny::renderText(state$log)
   output$answer <- shiny::renderUI(if (!is.null(run())) answer_body(run(), other(), session))
   output$runs <- shiny::renderUI(runs_body(state$runs, state$at, state$other))
   shiny::outputOptions(output, "answer", suspendWhenHidden = FALSE)
   for (k in seq_along(workflow$outputs)) offer_output(k, run, output)
-  shown
+  shiny::reactive(tryCatch(silently(layers_of_runs(run(), other())), error = function(e) layers_of_runs(run(), NULL)))
+}
+
+start_and_stop <- function(state, workflow, folder, values, problems, input, session) {
+  wrong <- shiny::reactive(names(Filter(Negate(is.null), problems())))
+  shiny::observeEvent(input$run, {
+    if (length(wrong())) {
+      state$said <- paste0("First: ", title_of_input(wrong()[1], workflow), ": ", problems()[[wrong()[1]]], ".")
+    } else if (is.null(state$process)) {
+      begin_run(state, workflow, folder, values(), session)
+    }
+  })
+  shiny::observe(if (!length(wrong()) && startsWith(shiny::isolate(state$said), "First: ")) state$said <- "")
+  shiny::observeEvent(input$stop, {
+    if (!is.null(state$process)) end_run(state, "Stopped: outputs are whole or absent, and the next run goes on from here.", session)
+  })
+  session$onSessionEnded(function() {
+    process <- shiny::isolate(state$process)
+    if (!is.null(process)) process$process$kill_tree()
+  })
+}
+
+begin_run <- function(state, workflow, folder, values, session) {
+  state$process <- tryCatch(start_run(workflow, values, new_run_folder(folder)), error = function(e) {
+    state$said <- if (inherits(e, "civicatlas_error")) said_on_page(e) else "Nothing can be written in the folder of this page."
+    NULL
+  })
+  if (is.null(state$process)) return()
+  state$said <- "Running \u2026"
+  session$sendCustomMessage("running", TRUE)
+}
+
+end_run <- function(state, said, session) {
+  state$process$process$kill_tree()
+  state$process <- NULL
+  state$said <- said
+  session$sendCustomMessage("running", FALSE)
+}
+
+# While a run is at work its log; once it ended, what came of it.
+follow_run <- function(state, session) {
+  shiny::observe({
+    shiny::req(state$process)
+    running <- state$process
+    log <- log_of_run(running$folder)
+    state$log <- paste(log, collapse = "\n")
+    session$sendCustomMessage("progress", sum(grepl("rows in", log, fixed = TRUE)))
+    if (running$process$is_alive()) return(shiny::invalidateLater(250))
+    found <- run_in_folder(running$folder) %||% list(problem = "The run ended before it was done.")
+    end_run(state, found$problem %||% paste0("Done in ", round(clock() - running$started, 1), " s."), session)
+    if (!is.null(found$problem)) return()
+    state$runs <- c(state$runs, stats::setNames(list(found), found$number))
+    state$other <- state$at
+    state$at <- found$number
+    session$sendCustomMessage("ran", TRUE)
+  })
 }
 
 known_run <- function(number, runs) if (isTRUE(as.character(number) %in% names(runs))) as.character(number)
-
-running_in_browser <- function(session, running) session$sendCustomMessage("running", running)
 
 new_run_folder <- function(folder) {
   runs <- file.path(folder, "runs")
@@ -162,43 +175,49 @@ answer_rows <- function(run) {
   if (file.exists(path)) tryCatch(silently(read_layer(path)), error = function(e) NULL)
 }
 
-# Frames and styles by name: the answer's rows coloured by its column; beside another run, those of both on common classes, and the change of each row.
+# `frames` and `styles` by name, `first` of them in the table, and those that are `hidden` at first: the answer's rows coloured by its column; beside another
+# run, those of both on common classes, below the change of each row.
 layers_of_runs <- function(run, other) {
   if (is.null(run)) return(list(frames = list(), styles = list(), first = NULL))
-  now <- answer_rows(run)
-  before <- if (!is.null(other)) answer_rows(other)
-  change <- if (!is.null(before)) changes_between_runs(now, before, run$column)
-  breaks <- if (!is.null(before) && is.numeric(now[[run$column %||% ""]])) common_breaks(c(now[[run$column]], before[[run$column]]))
-  result_of_run <- function(one) paste("Result of run", one$number)
-  names <- c(if (!is.null(change)) paste0("Change from run ", other$number), result_of_run(run), if (!is.null(before)) result_of_run(other))
-  frames <- stats::setNames(c(if (!is.null(change)) list(change), list(now), if (!is.null(before)) list(before)), names)
-  fill <- function(frame, run) {
-    if (is.null(run$column) || !run$column %in% names(frame)) return(NULL)
-    list(fill = tryCatch(utils::modifyList(filled_rows(frame, run$column, NULL, "natural", 5, "harbour", breaks), list(title = run$column_title)),
-                         civicatlas_error = function(e) NULL))
-  }
-  styles <- c(if (!is.null(change)) list(list(fill = filled_change(change, run))), list(fill(now, run)), if (!is.null(before)) list(fill(before, other)))
-  list(frames = Filter(is_spatial_frame, frames), styles = stats::setNames(styles, names), first = names[1], hidden = if (!is.null(change)) names[-1])
+  runs <- Filter(Negate(is.null), list(run, other))
+  rows <- lapply(runs, answer_rows)
+  names(rows) <- vapply(runs, function(one) paste("Result of run", one$number), "")
+  breaks <- if (length(rows) > 1) common_breaks(rows, run$column)
+  styles <- Map(function(x, one) list(fill = filled_answer(x, one, breaks)), rows, runs)
+  change <- if (length(rows) > 1) changes_between_runs(rows[[1]], rows[[2]], run$column)
+  changes <- if (!is.null(change)) stats::setNames(list(change), paste0("Change from run ", other$number))
+  styles <- c(lapply(changes, function(change) list(fill = filled_change(change, run))), styles)
+  list(frames = Filter(is_spatial_frame, c(changes, rows)), styles = styles, first = names(styles)[1], hidden = if (length(changes)) names(rows))
 }
 
-common_breaks <- function(values) tryCatch(silently(class_breaks(as.double(values), 5)), civicatlas_error = function(e) NULL)
+filled_answer <- function(x, run, breaks) {
+  if (!isTRUE(run$column %in% names(x))) return(NULL)
+  fill <- tryCatch(filled_rows(x, run$column, NULL, "natural", 5, "harbour", breaks), civicatlas_error = function(e) NULL)
+  if (!is.null(fill)) utils::modifyList(fill, list(title = run$column_title))
+}
+
+common_breaks <- function(rows, column) {
+  values <- unlist(lapply(rows, function(x) if (is.numeric(x[[column %||% ""]])) as.double(x[[column]])))
+  tryCatch(silently(class_breaks(values, 5)), civicatlas_error = function(e) NULL)
+}
 
 # Rows of both runs by the first column that names them, with what changed; those that changed most come first. NULL where no column names them.
 changes_between_runs <- function(now, before, column) {
-  if (!is_spatial_frame(now) || !is.data.frame(before) || is.null(column) || !is.numeric(now[[column]]) || !is.numeric(before[[column]])) return(NULL)
-  names_rows <- function(name) {
-    !is.double(now[[name]]) && !anyDuplicated(now[[name]]) && !anyDuplicated(before[[name]]) && any(now[[name]] %in% before[[name]])
-  }
-  key <- Filter(names_rows, intersect(names(attribute_table(now)), names(before)))
+  numbers <- function(x) is.data.frame(x) && !is.null(column) && is.numeric(x[[column]])
+  if (!is_spatial_frame(now) || !numbers(now) || !numbers(before)) return(NULL)
+  key <- Filter(function(name) names_rows(now[[name]], before[[name]]), intersect(names(attribute_table(now)), names(before)))
   if (!length(key)) return(NULL)
   at <- match(now[[key[1]]], before[[key[1]]])
-  out <- now[!is.na(at), c(utils::head(key, 1), utils::head(Filter(function(name) is.character(now[[name]]), key[-1]), 1), column, shape_column_name(now))]
+  title <- utils::head(Filter(function(name) is.character(now[[name]]), key[-1]), 1)
+  out <- now[!is.na(at), c(key[1], title, column, shape_column_name(now))]
   earlier <- paste0(column, "_before")
   out[[earlier]] <- before[[column]][stats::na.omit(at)]
   out$change <- out[[column]] - out[[earlier]]
-  columns <- c(setdiff(names(out), c(column, earlier, "change", shape_column_name(out))), "change", earlier, column, shape_column_name(out))
-  out[order(-abs(out$change)), columns]
+  out[order(-abs(out$change)), unique(c(key[1], title, "change", earlier, column, shape_column_name(out)))]
 }
+
+# Whether values are names of rows: each once, and some of them in both.
+names_rows <- function(now, before) !is.double(now) && !anyDuplicated(now) && !anyDuplicated(before) && any(now %in% before)
 
 # Classes as far on either side of none.
 filled_change <- function(change, run) {
