@@ -217,6 +217,10 @@ core_release_file <- function(held) {
     invisible(.Call(`_civicatlas_core_release_file`, held))
 }
 
+core_write_standard_output <- function(bytes) {
+    invisible(.Call(`_civicatlas_core_write_standard_output`, bytes))
+}
+
 core_lock_file <- function(path) {
     .Call(`_civicatlas_core_lock_file`, path)
 }

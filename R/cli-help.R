@@ -50,6 +50,8 @@ option_text <- function(option) {
 #' `civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]`. An input is a file, an address, `-` for standard input or, in a batch, `@name` for a layer in
 #' memory; an output is a file, a database, `-` for standard output or `@name`. Conditions and expressions are those of [CQL2][conditions]. Exit
 #' codes: 0 done, 1 the work failed, 2 wrong usage, 130 interrupted.
+#' Options of the package are set by variables of the environment: `CIVICATLAS_BUSY_WAIT=60000` for `options(civicatlas.busy_wait = 60000)`. In a
+#' locale of ASCII, as cron's, texts are taken and given in UTF-8.
 #' @eval commands_in_help()
 #' @name commands
 #' @examples

@@ -165,9 +165,10 @@ check_output_file <- function(file, endings, o) {
 check_output_layer <- function(target, o, inputs) {
   if (target == "-" || startsWith(target, "@") || !is.null(format_of_address(target))) return(invisible())
   target <- path.expand(target)
-  if (!is.null(o$to_format) || any(vapply(inputs, is_tile_folder, NA))) return(need_place(target, NULL))
-  format <- target_format(target, NULL)
   need_place(target, NULL)
+  if (any(vapply(inputs, is_tile_folder, NA))) return(invisible())  # a folder of tiles, or a file: told by who writes it
+  if (!is.null(o$to_format)) return(need_free(target, isTRUE(o$replace), NULL))
+  format <- target_format(target, NULL)
   if (holds(format, "append")) return(need_free_layer(target, o))
   if (isTRUE(o$append)) check_target(tibble::tibble(), target, format, list(append = TRUE), NULL)
   need_free(target, isTRUE(o$replace), NULL)

@@ -87,7 +87,7 @@ typed_from_text <- function(values, type) {
   )
 }
 
-write_stream <- function(x, con = pipe_out()) {
+write_stream <- function(x, write = function(bytes) core(core_write_standard_output(bytes))) {
   if (!is_spatial_frame(x)) fail("argument", "A table without shapes cannot go through a pipe; write it to a file.", call = NULL)
   shapes <- as_shapes(x)
   crs <- crs_of(shapes)
@@ -97,10 +97,6 @@ write_stream <- function(x, con = pipe_out()) {
                 history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), c("code", "given", "state", "change"))]))
   line <- write_json(list(civicatlas = about))
   encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), columns, -1L, "", "lines"))
-  on.exit(close(con))
-  writeBin(c(charToRaw(enc2utf8(paste0(line, "\n"))), encoded$bytes), con)
+  write(c(charToRaw(enc2utf8(paste0(line, "\n"))), encoded$bytes))
   invisible(x)
 }
-
-# Standard output for bytes.
-pipe_out <- function() if (.Platform$OS.type == "windows") file("CON", "wb") else file("/dev/stdout", "wb", raw = TRUE)

@@ -126,7 +126,7 @@ about_run <- function(run, folder) {
     list(file = file, what = paste(c(what_file_is(file), rows(file), format_size(file.size(run$outputs[[file]]))), collapse = ", "))
   })
   asked <- asked_table(run)
-  list(answer = answer_of_run(run) %||% answer_of_outputs(run), title = title_of_step(step %||% ""), column = column,
+  list(answer = answer_of_run(run) %||% answer_of_outputs(run), column = column,
        column_title = if (!is.null(column)) column_title(column, step, run), totals = totals_of_run(run), outputs = outputs,
        inputs = stats::setNames(as.list(asked$value), asked$input), finished = format(Sys.time(), "%Y-%m-%d %H:%M"))
 }

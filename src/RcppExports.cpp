@@ -643,6 +643,16 @@ BEGIN_RCPP
     return R_NilValue;
 END_RCPP
 }
+// core_write_standard_output
+void core_write_standard_output(RawVector bytes);
+RcppExport SEXP _civicatlas_core_write_standard_output(SEXP bytesSEXP) {
+BEGIN_RCPP
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< RawVector >::type bytes(bytesSEXP);
+    core_write_standard_output(bytes);
+    return R_NilValue;
+END_RCPP
+}
 // core_lock_file
 List core_lock_file(std::string path);
 RcppExport SEXP _civicatlas_core_lock_file(SEXP pathSEXP) {
@@ -1727,6 +1737,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_zip_entries", (DL_FUNC) &_civicatlas_core_zip_entries, 1},
     {"_civicatlas_core_hold_file", (DL_FUNC) &_civicatlas_core_hold_file, 1},
     {"_civicatlas_core_release_file", (DL_FUNC) &_civicatlas_core_release_file, 1},
+    {"_civicatlas_core_write_standard_output", (DL_FUNC) &_civicatlas_core_write_standard_output, 1},
     {"_civicatlas_core_lock_file", (DL_FUNC) &_civicatlas_core_lock_file, 1},
     {"_civicatlas_core_unlock_file", (DL_FUNC) &_civicatlas_core_unlock_file, 1},
     {"_civicatlas_core_read_bytes", (DL_FUNC) &_civicatlas_core_read_bytes, 2},

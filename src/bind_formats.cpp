@@ -390,6 +390,11 @@ void core_release_file(RObject held) {
   XPtr<NativeFile>(SEXP(pointer)).release();
 }
 
+// [[Rcpp::export]]
+void core_write_standard_output(RawVector bytes) {
+  write_standard_output(RAW(bytes), static_cast<std::size_t>(bytes.size()));
+}
+
 // A file that one process at a time holds: `held`, or the `holder` who has it.
 // [[Rcpp::export]]
 List core_lock_file(std::string path) {

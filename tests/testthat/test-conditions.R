@@ -184,7 +184,7 @@ test_that("random conditions give the same rows of every source, as texts and as
   folder <- withr::local_tempdir()
   files <- file.path(folder, paste0("x.", c("gpkg", "parquet", "geojsonl")))
   for (file in files[1:2]) write_layer(x, file)
-  civicatlas:::write_stream(x, file(files[3], "wb"))
+  civicatlas:::write_stream(x, function(bytes) writeBin(bytes, files[3]))
   from_pipe <- function() civicatlas:::read_stream_bytes(readBin(files[3], "raw", file.size(files[3])), withr::local_tempfile(fileext = ".geojsonl"))
   suppressMessages(tile_up(files[1], file.path(folder, "tiles"), rows_per_tile = 20))
   tiles <- suppressMessages(read_layer(file.path(folder, "tiles")))

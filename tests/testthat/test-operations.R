@@ -279,7 +279,7 @@ test_that("commands work tile by tile where their verbs do", {
 test_that("a pipe knows which measures are older than the shapes, and what it says of them is no trusted text", {
   measured <- quiet(buffer_by(add_measures(read_layer(demo_file("wards.shp")), area = "ha"), 10))
   file <- withr::local_tempfile(fileext = ".geojsonl")
-  civicatlas:::write_stream(measured, file(file, "wb"))
+  civicatlas:::write_stream(measured, function(bytes) writeBin(bytes, file))
   text <- readLines(file)
   back <- function(lines) civicatlas:::read_stream_bytes(charToRaw(paste0(paste(lines, collapse = "\n"), "\n")), withr::local_tempfile(fileext = ".geojsonl"))
   fresh <- quiet(refresh_measures(back(text)))

@@ -145,6 +145,24 @@ test_that("help is at the terminal's width and needs no package; the functions o
   expect_identical(in_shell("civicatlas --version", folder)$stdout, paste0("civicatlas ", utils::packageVersion("civicatlas"), "\n"))
 })
 
+test_that("a stream goes to standard output as it is open, and what cannot be written is told", {
+  folder <- withr::local_tempdir()
+  copy <- file.path(folder, "tool")
+  file.copy(file.path(tool_folder, "civicatlas"), copy)
+  before <- unname(tools::md5sum(copy))
+  convert <- paste(shQuote(copy), "convert", shQuote(file.path(data, "rooms.geojson")), "-")
+  closed <- in_shell(paste(convert, ">&-"), folder)
+  expect_identical(closed$status, 1L)
+  expect_match(closed$stderr, "standard output is closed")
+  expect_identical(unname(tools::md5sum(copy)), before)
+  expect_identical(in_shell(paste("{ echo first;", convert, "--quiet; } > out.txt"), folder)$status, 0L)
+  lines <- readLines(file.path(folder, "out.txt"))
+  expect_identical(lines[1], "first")
+  expect_length(lines, 142)
+  expect_identical(in_shell(paste(convert, "--quiet | head -n 1 | wc -l"), folder)$stdout, "1\n")
+  if (file.exists("/dev/full")) expect_match(in_shell(paste(convert, "> /dev/full"), folder)$stderr, "standard output: No space")
+})
+
 test_that("an interrupt exits with 130", {
   folder <- withr::local_tempdir()
   write_cells(file.path(folder, "a.gpkg"), 60)

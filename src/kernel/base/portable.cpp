@@ -6,6 +6,7 @@
 
 #include <zlib.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <chrono>
 #include <csignal>
@@ -86,6 +87,21 @@ bool flush_to_disk(const std::string& path) {
 
 void flush_folder_of(const std::string&) noexcept {}
 
+void write_standard_output(const std::uint8_t* bytes, std::size_t size) {
+  const int before = ::_setmode(1, _O_BINARY);
+  if (before == -1) throw FileError("standard output is closed");
+  std::size_t done = 0;
+  while (done < size) {
+    const int wrote = ::_write(1, bytes + done, static_cast<unsigned>(std::min<std::size_t>(size - done, 1 << 20)));
+    if (wrote <= 0) break;
+    done += static_cast<std::size_t>(wrote);
+  }
+  const int code = errno;
+  ::_setmode(1, before);
+  if (done < size)
+    throw FileError(std::string("standard output: ") + (code == EPIPE ? "SIGPIPE" : std::strerror(code)));
+}
+
 int process_number() noexcept { return static_cast<int>(::GetCurrentProcessId()); }
 
 int fork_process() { throw Error("there is no fork on this system"); }
@@ -139,6 +155,28 @@ bool flush_to_disk(const std::string& path) {
 void flush_folder_of(const std::string& path) noexcept {
   const std::string folder = native_path(path).parent_path().string();
   flush_to_disk(folder.empty() ? "." : folder);
+}
+
+// A program that was started with standard output closed has another file in its place, open for reading.
+void write_standard_output(const std::uint8_t* bytes, std::size_t size) {
+  const int flags = ::fcntl(STDOUT_FILENO, F_GETFL);
+  if (flags == -1 || (flags & O_ACCMODE) == O_RDONLY) throw FileError("standard output is closed");
+  // What a host does on the signal of a pipe without a reader could leave this function by a jump.
+  struct sigaction quiet {};
+  struct sigaction before {};
+  quiet.sa_handler = SIG_IGN;
+  ::sigaction(SIGPIPE, &quiet, &before);
+  std::size_t done = 0;
+  int code = 0;
+  while (done < size && code == 0) {
+    const ssize_t wrote = ::write(STDOUT_FILENO, bytes + done, std::min<std::size_t>(size - done, 1 << 20));
+    if (wrote >= 0)
+      done += static_cast<std::size_t>(wrote);
+    else if (errno != EINTR)
+      code = errno;
+  }
+  ::sigaction(SIGPIPE, &before, nullptr);
+  if (code != 0) throw FileError(std::string("standard output: ") + (code == EPIPE ? "SIGPIPE" : std::strerror(code)));
 }
 
 int process_number() noexcept { return ::getpid(); }
