@@ -1,6 +1,6 @@
 # Help, completions for shells and the manual page, all from the records of the commands.
 
-overview <- function() {
+first_page <- function() {
   records <- lapply(operation_names(), operation_record)
   c("usage: civicatlas COMMAND INPUTS [OUTPUT] [OPTIONS]", "", unlist(lapply(operation_groups, function(group) {
     own <- Filter(function(record) record$group == group, records)
@@ -17,11 +17,11 @@ command_help <- function(command) {
     "Example:", paste0("  ", strsplit(command$example, "\n", fixed = TRUE)[[1]]))
 }
 
-# The texts that the tool answers with before anything is loaded, each after what asks for it (see inst/cli/door.R).
-texts_of_help <- function() {
+# All texts that the tool answers with before anything is loaded, each after what asks for it: inst/cli/overview.txt (see inst/cli/door.R).
+overview <- function() {
   commands <- stats::setNames(lapply(operation_names(), function(name) command_help(operation_record(name))), paste("help", operation_names()))
-  texts <- c(list(help = overview(), formats = formats_in_lines(), `help expressions` = words_in_lines()), commands)
-  paste0("\f", names(texts), "\n", vapply(texts, paste, "", collapse = "\n"))
+  texts <- c(list(help = first_page(), formats = formats_in_lines(), `help expressions` = words_in_lines()), commands)
+  paste0("\f", names(texts), "\n", vapply(texts, paste, "", collapse = "\n"), "\n", collapse = "")
 }
 
 # Help as the terminal shows it.

@@ -47,7 +47,7 @@ is_reader_gone <- function(e) grepl("SIGPIPE", conditionMessage(e), fixed = TRUE
 
 run_arguments <- function(args) {
   if (!length(args) || args[1] %in% c("--help", "-h") || identical(args, "help")) {
-    show_help(overview())
+    show_help(first_page())
     return(if (length(args)) 0L else 2L)
   }
   if (args[1] == "--version") {

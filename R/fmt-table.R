@@ -248,11 +248,15 @@ columns_of_shapes <- function(shapes, taken, options) {
     return(NULL)
   }
   tell_crs_lost(crs_of(shapes))
-  mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
-  empty <- core(core_vertex_counts(handles_of(shapes), store_of(shapes))) == 0 & !is.na(shapes)
-  if (points && !mistaken && !any(empty) && is.null(options$shapes)) return(coordinate_columns(shapes, options$decimals))
+  if (points && is.null(options$shapes) && fit_in_columns(shapes, taken)) return(coordinate_columns(shapes, options$decimals))
   text <- wkt_of(shapes, if (options$decimals >= 0) options$decimals)
   stats::setNames(list(text), setdiff(wkt_names, ascii_lower(taken))[1])
+}
+
+# Whether points read back from two columns: none is empty, and no other columns would be taken for coordinates.
+fit_in_columns <- function(points, taken) {
+  mistaken <- any(vapply(coordinate_names, function(pair) any(pair %in% ascii_lower(taken)), NA))
+  !mistaken && !any(core(core_vertex_counts(handles_of(points), store_of(points))) == 0 & !is.na(points))
 }
 
 tell_crs_lost <- function(crs) {

@@ -1,4 +1,4 @@
-# What the command-line tool answers before any package is loaded. The texts are in help.txt, which `make docs` writes: each begins after a form
+# What the command-line tool answers before any package is loaded. The texts are in overview.txt, which `make docs` writes: each begins after a form
 # feed with the arguments that ask for it. A line "<tab>left<tab>text" is laid out in two columns, one that begins with blanks stays as it is.
 
 # Lines of help as a terminal of a width shows them.

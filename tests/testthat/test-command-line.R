@@ -10,7 +10,7 @@ civic <- function(...) {
 test_that("help, wrong usage and failures have their exit codes", {
   overview <- civic("--help")
   expect_identical(overview$code, 0L)
-  expect_identical(strsplit(overview$out, "\n")[[1]], civicatlas:::door()$laid_out(civicatlas:::overview(), 100))
+  expect_identical(strsplit(overview$out, "\n")[[1]], civicatlas:::door()$laid_out(civicatlas:::first_page(), 100))
   help <- civic("join", "--help")
   expect_identical(help$code, 0L)
   expect_match(help$out, "Example:\n  civicatlas join")

@@ -29,7 +29,7 @@ test_that("an operation that is registered is a command, a step, a script and a 
   local_toy_operation()
   rooms <- read_layer(demo_file("rooms.geojson"))
   expected <- destination_of(rooms, 90, 2, "km")
-  expect_match(civicatlas:::overview(), "shift\tmove shapes by a distance", all = FALSE)
+  expect_match(civicatlas:::first_page(), "shift\tmove shapes by a distance", all = FALSE)
   expect_match(run("help", "shift")$out, "--far NUMBER +how far")
   for (text in c(civicatlas:::completions(), list(paste(civicatlas:::manual_page(), collapse = "\n")))) expect_match(paste(text, collapse = "\n"), "azimuth")
   expect_match(run("shift", "a.shp", "b.shp", "--far", "3")$err, "--azimuth is missing")

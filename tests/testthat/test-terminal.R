@@ -13,7 +13,8 @@ in_terminal <- function(code, columns = 80, folder = withr::local_tempdir(.local
   steps <- withr::local_tempfile(fileext = ".sh")
   writeLines(c(paste("stty cols", columns), code), steps)
   found <- processx::run("script", c("-qec", paste("bash", steps), shown), wd = folder, env = c(tool_path, env), error_on_status = FALSE, timeout = 900)
-  text <- paste(readLines(shown, warn = FALSE, encoding = "UTF-8"), collapse = "\n")
+  lines <- readLines(shown, warn = FALSE, encoding = "UTF-8")
+  text <- paste(lines[!grepl("^Script (started|done)", lines)], collapse = "\n")
   list(code = found$status, raw = text, text = gsub("\r", "", cli::ansi_strip(text)))
 }
 
@@ -140,8 +141,8 @@ test_that("help is at the terminal's width and needs no package; the functions o
   folder <- withr::local_tempdir()
   words <- in_shell("civicatlas help expressions", folder)$stdout
   for (word in names(as.list(civicatlas:::words))) expect_match(words, paste0("\n  ", word, "("), fixed = TRUE)
-  texts <- strsplit(paste(readLines(system.file("cli", "help.txt", package = "civicatlas"), encoding = "UTF-8"), collapse = "\n"), "\f")[[1]]
-  expect_setequal(texts[-1], sub("^\f", "", paste0(civicatlas:::texts_of_help(), c(rep("\n", length(texts) - 2), ""))))
+  written <- paste0(paste(readLines(system.file("cli", "overview.txt", package = "civicatlas"), encoding = "UTF-8"), collapse = "\n"), "\n")
+  expect_identical(written, enc2utf8(civicatlas:::overview()))
   expect_identical(in_shell("civicatlas --version", folder)$stdout, paste0("civicatlas ", utils::packageVersion("civicatlas"), "\n"))
 })
 
