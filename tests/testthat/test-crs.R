@@ -40,6 +40,16 @@ test_that("labelling keeps coordinates and says which verb moves them", {
   expect_error(reproject_to(declare_crs(x, NULL), 32757), "declare_crs", class = "civicatlas_error_crs")
 })
 
+test_that("shapes that are only turned around the globe are not said to be cut", {
+  x <- spatial_frame(id = 1:2, geometry = shapes_from_wkt(c("POLYGON ((190 0, 200 0, 200 10, 190 10, 190 0))", "POLYGON ((170 0, 190 0, 190 10, 170 10, 170 0))"), 4326))
+  cut <- function(x) {
+    account <- account_of(reproject_to(x, 3857))
+    sum(account$count[account$what == "cut where the map ends"])
+  }
+  expect_identical(cut(x[1, ]), 0)
+  expect_identical(cut(x), 1)
+})
+
 test_that("coordinates that do not fit their label raise one warning with the likely cause", {
   cause <- function(x, y, crs, text) expect_warning(declare_crs(point_shapes(x, y), crs), text, class = "civicatlas_warning_crs")
   cause(590000, 4749000, 4326, "metres or feet")

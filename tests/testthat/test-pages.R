@@ -67,6 +67,47 @@ test_that("what is chosen is written down as R code that does it", {
   expect_identical(length(kinds$labels), length(kinds$colours))
 })
 
+test_that("messages speak of the page: no folders, no code to type", {
+  folder <- withr::local_tempdir()
+  broken <- file.path(folder, "rooms.geojson")
+  writeBin(utils::head(readBin(demo_file("rooms.geojson"), "raw", 1e6), 3000), broken)
+  input <- list(type = "layer", shapes = "polygon", columns = "seets")
+  told <- c(civicatlas:::layer_for_page("rooms", list(type = "layer"), broken)$problem, civicatlas:::layer_for_page("rooms", input, demo_file("rooms.geojson"))$problem,
+            civicatlas:::layer_for_page("rooms", list(type = "layer", columns = "seets"), demo_file("rooms.geojson"))$problem,
+            civicatlas:::layer_for_page("rooms", list(type = "layer"), file.path(folder, "gone.gpkg"))$problem)
+  expect_length(told, 4)
+  expect_no_match(told, folder, fixed = TRUE)
+  expect_no_match(told, "[(][)]|--[a-z]|shell|options[(]")
+  expect_match(told[1], "rooms.geojson")
+  expect_match(told[3], "seets")
+  read_only <- file.path(folder, "a file")
+  file.create(read_only)
+  expect_error(civicatlas:::new_run_folder(read_only), "read-only, or the disk is full", class = "civicatlas_error_file")
+})
+
+test_that("runs are read from their folders as data, and what is none is left out", {
+  folder <- withr::local_tempdir()
+  for (k in 1:4) dir.create(file.path(folder, "runs", k), recursive = TRUE)
+  about <- function(answer) paste0("{\"answer\":\"", answer, "\",\"column\":\"v\",\"column_title\":\"v\",\"totals\":[],\"outputs\":[],\"inputs\":{\"n\":\"", answer, "\"},\"finished\":\"now\"}")
+  writeLines(about("one"), file.path(folder, "runs", 1, ".found.json"))
+  writeLines(about("two"), file.path(folder, "runs", 2, ".found.json"))
+  writeLines("{\"answer\": [1", file.path(folder, "runs", 3, ".found.json"))
+  writeLines("{\"problem\":\"failed\"}", file.path(folder, "runs", 4, ".found.json"))
+  layer <- function(v, k) quiet_write(spatial_frame(id = c("a", "b", "c"), v = v, geometry = shapes_from_wkt(c("POINT (1 2)", "POINT (3 4)", "POINT (5 6)"), 4326)), file.path(folder, "runs", k, ".answer.gpkg"))
+  quiet_write <- function(x, path) suppressMessages(write_layer(x, path, layer = "answer"))
+  layer(c(1, 2, 3), 1)
+  layer(c(1, 5, 2), 2)
+  runs <- civicatlas:::runs_in_folder(folder)
+  expect_named(runs, c("1", "2"))
+  shown <- civicatlas:::layers_of_runs(runs[["2"]], runs[["1"]])
+  expect_named(shown$frames, c("Change from run 1", "Result of run 2", "Result of run 1"))
+  expect_identical(shown$frames[[1]]$id, c("b", "c", "a"))
+  expect_equal(shown$frames[[1]]$change, c(3, -1, 0))
+  expect_identical(shown$styles[[2]]$fill$labels, shown$styles[[3]]$fill$labels)  # on common classes
+  expect_identical(shown$hidden, c("Result of run 2", "Result of run 1"))
+  expect_named(suppressWarnings(civicatlas:::layers_of_runs(runs[["2"]], NULL))$frames, "Result of run 2")
+})
+
 test_that("nothing but the files of the folder can be chosen", {
   skip_on_os("windows")
   folder <- normalizePath(withr::local_tempdir())
