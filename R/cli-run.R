@@ -167,7 +167,10 @@ check_output_layer <- function(target, o, inputs) {
   target <- path.expand(target)
   need_place(target, NULL)
   if (any(vapply(inputs, is_tile_folder, NA))) return(invisible())  # a folder of tiles, or a file: told by who writes it
-  if (!is.null(o$to_format)) return(need_free(target, isTRUE(o$replace), NULL))
+  if (!is.null(o$to_format)) {
+    need_single_file(target, o$to_format)
+    return(need_free(target, isTRUE(o$replace), NULL))
+  }
   format <- target_format(target, NULL)
   if (holds(format, "append")) return(need_free_layer(target, o))
   if (isTRUE(o$append)) check_target(tibble::tibble(), target, format, list(append = TRUE), NULL)
@@ -264,11 +267,18 @@ columns_written <- function(x) {
   ifelse(is.na(at), names, renamed$written[at])
 }
 
+# A name without its format's ending is that of one file alone.
+need_single_file <- function(target, ending) {
+  format <- format_with(ending, "written")
+  is_told <- identical(format_with(ending_of(target)), format)
+  if (!is_told && length(format_record(format)$beside)) wrong_usage("--to-format {ending} is of several files: end the name of the output in .{ending}")
+}
+
 # A file whose name does not tell its format.
 written_as <- function(x, target, options) {
   format <- format_with(options$to_format, "written")
   ending <- options$to_format
-  if (length(format_record(format)$beside)) wrong_usage("--to-format {ending} is of several files: end the name of the output in .{ending}")
+  need_single_file(target, ending)
   need_place(target, NULL)
   need_free(target, options$replace, NULL)
   beside <- paste0(name_beside(target), ".", options$to_format)
