@@ -78,8 +78,8 @@ void remove_file(const std::string& path) noexcept;
 // The content of a gzip file. Throws FileError.
 std::string read_gzip(const std::string& path);
 
-// Writes all bytes to standard output as it is open, wherever that leads. Throws FileError where it is closed, there is no
-// room, or whoever read it is gone, which has "SIGPIPE" in it.
+// Writes all bytes to standard output as it is open, wherever that leads. Throws FileError where it is closed, there is
+// no room, or whoever read it is gone, which has "SIGPIPE" in it.
 void write_standard_output(const std::uint8_t* bytes, std::size_t size);
 
 int process_number() noexcept;
