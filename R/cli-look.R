@@ -25,7 +25,8 @@ register_operation("formats", function() {
 
 formats_command <- function(o) {
   if (!o$json) show_help(formats_in_lines())
-  structure(layer_formats(), class = c("shown_already", class(layer_formats())))
+  formats <- layer_formats()
+  structure(formats, class = c("shown_already", class(formats)))
 }
 
 formats_in_lines <- function() {

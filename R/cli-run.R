@@ -27,19 +27,16 @@ run_tool <- function(args) {
 # Texts in UTF-8. In a locale that has ASCII alone (cron's, as a rule) this process and those that it starts take one that has all.
 settled_texts <- function(texts) {
   if (l10n_info()$`UTF-8`) return(texts)
-  if (Sys.getlocale("LC_CTYPE") %in% c("C", "POSIX")) {
-    for (locale in c("C.UTF-8", "C.utf8", "en_US.UTF-8", "UTF-8")) {
-      if (nzchar(suppressWarnings(Sys.setlocale("LC_CTYPE", locale)))) {
-        if (nzchar(Sys.getenv("LC_ALL"))) Sys.setenv(LC_ALL = locale) else Sys.setenv(LC_CTYPE = locale)
-        Encoding(texts) <- "UTF-8"
-        return(texts)
-      }
-    }
-    if (any(grepl("[^ -~]", texts, useBytes = TRUE))) {
-      wrong_usage("the locale holds ASCII alone, and there is none of UTF-8 here: set LC_ALL to one that `locale -a` lists")
-    }
+  if (!Sys.getlocale("LC_CTYPE") %in% c("C", "POSIX")) return(enc2utf8(texts))
+  takes <- function(locale) nzchar(suppressWarnings(Sys.setlocale("LC_CTYPE", locale)))
+  locale <- Find(takes, c("C.UTF-8", "C.utf8", "en_US.UTF-8", "UTF-8"))
+  if (!is.null(locale)) {
+    if (nzchar(Sys.getenv("LC_ALL"))) Sys.setenv(LC_ALL = locale) else Sys.setenv(LC_CTYPE = locale)
+    Encoding(texts) <- "UTF-8"
+  } else if (any(grepl("[^ -~]", texts, useBytes = TRUE))) {
+    wrong_usage("the locale holds ASCII alone, and there is none of UTF-8 here: set LC_ALL to one that `locale -a` lists")
   }
-  enc2utf8(texts)
+  texts
 }
 
 # Whoever read the output, as `head` does, wants no more of it.

@@ -68,14 +68,18 @@ map_of_answer <- function(run) {
   tryCatch(silently({
     if (is.null(column)) return(plain_map(x))
     draw <- if (areas) choropleth_map else symbol_map
-    draw(x, !!as.name(column), key_title = column_title(column, step, run))
+    draw(x, !!as.name(column), key_title = column_titles(column, step, run))
   }), civicatlas_error = function(e) silently(plain_map(x)))
 }
 
-# "far_ha", or "far (ha)" where the name does not tell its unit.
-column_title <- function(column, step, run) {
-  unit <- totals_of_step(step, run)[[column]] %||% ""
-  if (!nzchar(unit) || grepl(paste0("(^|[^a-z])", unit, "$"), column, ignore.case = TRUE)) column else paste0(column, " (", unit, ")")
+# "far_ha", or "far (ha)" where the name does not tell its unit, of some columns of what a step gave.
+column_titles <- function(columns, step, run) {
+  totals <- totals_of_step(step, run)
+  title <- function(column) {
+    unit <- totals[[column]] %||% ""
+    if (!nzchar(unit) || grepl(paste0("(^|[^a-z])", unit, "$"), column, ignore.case = TRUE)) column else paste0(column, " (", unit, ")")
+  }
+  vapply(columns, title, "", USE.NAMES = FALSE)
 }
 
 # The rows of a step for people: what names them, then what the run made, then what came in.

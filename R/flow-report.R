@@ -122,12 +122,13 @@ sources_table <- function(run) {
 
 source_row <- function(name, value, input) {
   frame <- is.data.frame(value)
-  here <- !frame && file.exists(value)
+  file <- if (!frame) split_place(value)$source
+  here <- !frame && file.exists(file)
   describe <- function() quietly(describe_layer(value, layer = if (here) table_of_input(input, value), scan = if (here) FALSE))
   about <- if (frame || here) tryCatch(describe(), error = function(e) NULL)
   tibble::tibble(input = name, source = if (frame) "a frame" else without_secrets(basename(value)), rows = as.integer(about$rows %||% NA),
-                 crs = if (is.null(about$extent)) "" else crs_label(about$crs), md5 = if (here) unname(tools::md5sum(value)) else "",
-                 changed = if (here) format(file.mtime(value), "%Y-%m-%d %H:%M") else "")
+                 crs = if (is.null(about$extent)) "" else crs_label(about$crs), md5 = if (here) unname(tools::md5sum(file)) else "",
+                 changed = if (here) format(file.mtime(file), "%Y-%m-%d %H:%M") else "")
 }
 
 # --- HTML ----------------------------------------------------------------------------------------------------------------
@@ -166,7 +167,7 @@ html_cells <- function(column) {
 # A table with its first rows, and all of it as CSV within the page.
 html_data <- function(x, name, rows, run) {
   table <- without_lists(attribute_table(x))
-  titles <- vapply(names(table), column_title, "", name, run)
+  titles <- column_titles(names(table), name, run)
   text <- lapply(table, delimited_text, separator = ",")
   csv <- paste(c(paste(delimited_text(names(table), ","), collapse = ","), if (nrow(table)) do.call(paste, c(unname(text), sep = ","))), collapse = "\n")
   link <- paste0("<p><a download=\"", html_text(name), ".csv\" href=\"data:text/csv;charset=utf-8;base64,", jsonlite::base64_enc(charToRaw(enc2utf8(csv))),

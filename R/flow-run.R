@@ -65,7 +65,7 @@ need_inputs_apart <- function(workflow, values, folder, call) {
 # The files that an output is made of.
 files_of_output <- function(file) {
   format <- format_with(ending_of(file), "written")
-  c(file, if (!is.na(format)) paste0(tools::file_path_sans_ext(file), ".", format_record(format)$beside, recycle0 = TRUE))
+  if (is.na(format)) file else files_named(file, format)
 }
 
 new_run <- function(workflow, values, folder, keep, from, call) {
@@ -192,7 +192,7 @@ swept_rows <- function(run, value) {
   totals <- totals_of_run(run)
   lapply(unique(totals$output), function(file) {
     own <- totals[totals$output == file & !is.na(totals$column), ]
-    titles <- vapply(own$column, column_title, "", run$workflow$outputs[[file]], run)
+    titles <- column_titles(own$column, run$workflow$outputs[[file]], run)
     columns <- stats::setNames(as.list(own$total), titles)
     tibble::as_tibble(c(value, list(output = file, rows = totals$rows[totals$output == file][1]), columns[setdiff(titles, c(names(value), "output", "rows"))]))
   })

@@ -105,9 +105,12 @@ titles_of <- function(ability) unname(vapply(Filter(function(record) ability %in
 
 # All the files that a layer of a format is made of, as far as they are there; the target itself first.
 files_of_layer <- function(target, format) {
-  beside <- paste0(tools::file_path_sans_ext(target), ".", format_record(format)$beside, recycle0 = TRUE)
-  c(target, beside[file.exists(beside)])
+  files <- files_named(target, format)
+  files[seq_along(files) == 1 | file.exists(files)]
 }
+
+# Those that it may be made of.
+files_named <- function(target, format) c(target, paste0(tools::file_path_sans_ext(target), ".", format_record(format)$beside, recycle0 = TRUE))
 
 need_place <- function(file, call) {
   if (nchar(basename(file), "bytes") > 255) fail("file", "A name of {nchar(basename(file), 'bytes')} bytes is longer than the 255 of a file's.", call = call)
@@ -126,7 +129,7 @@ name_beside <- function(file, ending = "") tempfile(paste0(".", basename(file), 
 # Removes what processes that were ended in the middle of writing the same files left beside them a day ago or before.
 clear_leftovers <- function(target, format) {
   there <- list.files(dirname(target), "[.]part-[0-9a-f]{8,}([.][a-z]+)?$", all.files = TRUE)
-  files <- basename(c(target, paste0(tools::file_path_sans_ext(target), ".", format_record(format)$beside, recycle0 = TRUE)))
+  files <- basename(files_named(target, format))
   ours <- file.path(dirname(target), there[sub("^[.]?(.*)[.]part-[^-]*$", "\\1", there) %in% c(files, sub("^[.]", "", files))])
   unlink(ours[difftime(Sys.time(), file.mtime(ours), units = "days") > 1], expand = FALSE)
 }

@@ -127,7 +127,7 @@ about_run <- function(run, folder) {
   })
   asked <- asked_table(run)
   list(answer = answer_of_run(run) %||% answer_of_outputs(run), column = column,
-       column_title = if (!is.null(column)) column_title(column, step, run), totals = totals_of_run(run), outputs = outputs,
+       column_title = if (!is.null(column)) column_titles(column, step, run), totals = totals_of_run(run), outputs = outputs,
        inputs = stats::setNames(as.list(asked$value), asked$input), finished = format(Sys.time(), "%Y-%m-%d %H:%M"))
 }
 
