@@ -228,7 +228,7 @@ with_unit_of_inputs <- function(step, options, node, inputs, tell) {
 with_unit_of_input <- function(step, name, input, options, node, inputs, tell) {
   unit <- inputs[[input]]$unit
   if (is.null(unit)) return(step)
-  of_step <- if ("unit" %in% names(options)) options$unit$values
+  of_step <- if ("unit" %in% names(options) && !options[[name]]$unitless) options$unit$values
   known <- if (name == "smaller-than") area_units else length_units
   wrong <- wrong_unit(unit, of_step, known, name) %||% wrong_side(step, name, side_of_unit(unit, known))
   if (is.null(wrong)) {

@@ -55,11 +55,11 @@ options_by_name <- function(options) stats::setNames(options, vapply(options, `[
 #   "result" is computed from what the verb gave, NA is none.
 # * `sets`: what a flag that is set gives the argument.
 # * `of`: the layer whose columns it names, "x", "y" or "table"; `use`: "group" for summaries; `least`: of whole numbers; `former`: its name
-#   in versions before, of which messages know.
+#   in versions before, of which messages know; `unitless`: a number that --unit is not the unit of.
 new_option <- function(name, type, help, default = NULL, values = NULL, required = FALSE, argument = NULL, sets = TRUE, of = "x", use = "row", least = -Inf,
-                       former = NULL) {
+                       former = NULL, unitless = FALSE) {
   list(name = name, type = type, help = help, default = if (type == "flag") FALSE else default, values = values, required = required, argument = argument,
-       sets = sets, of = of, use = use, least = least, former = former)
+       sets = sets, of = of, use = use, least = least, former = former, unitless = unitless)
 }
 
 # The option that had a name in versions before.

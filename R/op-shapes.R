@@ -102,7 +102,7 @@ register_operation("gaps", function() {
 
 register_operation("slivers", function() {
   new_operation("Mend", "find slivers: narrow pieces, as overlay leaves", c("LAYER", "[OUTPUT]"), c(narrow_options(), list(
-    new_option("thinness", "number", "area over that of a circle of the same perimeter, at most", 0.1)
+    new_option("thinness", "number", "area over that of a circle of the same perimeter, at most", 0.1, unitless = TRUE)
   )), "civicatlas slivers pieces.gpkg --narrower-than 30", verb = "find_slivers")
 })
 
@@ -115,7 +115,7 @@ register_operation("close-gaps", function() {
 
 register_operation("absorb", function() {
   new_operation("Mend", "give slivers to a neighbour", c("LAYER", "OUTPUT"), c(narrow_options(), list(
-    new_option("thinness", "number", "area over that of a circle of the same perimeter, at most"),
+    new_option("thinness", "number", "area over that of a circle of the same perimeter, at most", unitless = TRUE),
     new_option("into", "choice", "which neighbour", "longest border", absorbing_neighbours),
     new_option("same", "column", "column in which the neighbour must be equal"),
     new_option("add", "columns", "columns of numbers that are added to the neighbour's, separated by commas")

@@ -518,6 +518,7 @@ test_that("an input's unit goes to the step, or is refused", {
   expect_match(problems("unit: kms, default: 0.3", "command: buffer, layer: grid, distance: '{far}'"), "no unit of length")
   expect_match(problems("unit: ha, default: 0.3", "command: buffer, layer: grid, distance: '{far}'"), "and the step takes m, km")
   expect_match(problems("unit: km, default: 0.3", "command: rates, layer: grid, counted: seats, base: seats, per: '{far}'"), "takes no unit")
+  expect_length(problems("unit: parts, default: 0.1", "command: slivers, layer: wards, thinness: '{far}'"), 0)
   expect_length(problems("unit: seats, default: 100", "command: rates, layer: grid, counted: seats, base: seats, per: '{far}'"), 0)
 })
 
