@@ -69,6 +69,10 @@ core_without_marks <- function(texts) {
     .Call(`_civicatlas_core_without_marks`, texts)
 }
 
+core_is_like <- function(texts, pattern) {
+    .Call(`_civicatlas_core_is_like`, texts, pattern)
+}
+
 core_load_registry <- function(path) {
     invisible(.Call(`_civicatlas_core_load_registry`, path))
 }

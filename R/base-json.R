@@ -3,6 +3,8 @@
 parse_json <- function(text, ...) {
   valid <- jsonlite::validate(text)
   if (!valid) rlang::abort(c("It is no JSON.", x = valid_text(attr(valid, "err"))), use_cli_format = FALSE)
+  # R has no zero byte in texts, and jsonlite would leave out what follows it.
+  if (any(grepl("(?<!\\\\)(\\\\\\\\)*\\\\u0000", text, perl = TRUE))) rlang::abort("A text in it has a zero byte, \\u0000.", use_cli_format = FALSE)
   jsonlite::fromJSON(text, ...)
 }
 

@@ -36,7 +36,15 @@ cut_shapes <- function(shapes, call) {
   if (is.null(found)) return(shapes)
   if (found$cut) say("{counted(found$cut, 'shape')} cut at the antimeridian.")
   if (found$around_pole) say("{counted(found$around_pole, 'shape')} around a pole now {cli::qty(found$around_pole)}follow{?s/} the antimeridian to it.")
-  shapes_of_core(found, crs_of(shapes))
+  shapes_of_cut(found, crs_of(shapes))
+}
+
+# What was cut; the pieces of polygons that are wider than the globe become one, as they overlap.
+shapes_of_cut <- function(found, crs) {
+  out <- shapes_of_core(found, crs)
+  rows <- found$wrapped
+  if (length(rows)) out[rows] <- shapes_of_rows(core(core_repair(handles_of(out)[rows], store_of(out), TRUE)), length(rows), crs)
+  out
 }
 
 # Whether coordinates are degrees of longitude and latitude.
@@ -104,7 +112,7 @@ turned_shapes <- function(shapes, turns) {
 # All shapes between -180 and 180, as two layers are compared.
 on_one_turn <- function(shapes) {
   found <- if (in_plain_degrees(shapes)) core(core_cut_at_antimeridian(handles_of(shapes), store_of(shapes)))
-  if (is.null(found)) shapes else shapes_of_core(found, crs_of(shapes))
+  if (is.null(found)) shapes else shapes_of_cut(found, crs_of(shapes))
 }
 
 # Longitudes from -180 to 180.

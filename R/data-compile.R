@@ -3,8 +3,8 @@
 
 # The R code of a tree as a quosure. `layers` are frames by name that shapes may be compared with, `crs` is that of places written in it, `shapes`
 # are those of the rows.
-quosure_of_tree <- function(tree, layers = list(), crs = NULL, shapes = NULL, call = rlang::caller_env()) {
-  context <- list(tree = tree, layers = layers, crs = crs, shapes = shapes, call = call)
+quosure_of_tree <- function(tree, layers = list(), crs = NULL, shapes = NULL, call = rlang::caller_env(), is_condition = TRUE) {
+  context <- list(tree = tree, layers = layers, crs = crs, shapes = shapes, call = call, is_condition = is_condition)
   rlang::new_quosure(code_of(tree, context), rlang::env(asNamespace("civicatlas")))
 }
 
@@ -14,7 +14,8 @@ code_of <- function(node, context) {
   told <- function(problem, remedy = "") fail_at(attr(context$tree, "text"), node$at, attr(context$tree, "what"), problem, remedy, context$call)
   switch(node$kind,
     column = if (node$value %in% names(context$layers)) context$layers[[node$value]] else as.name(node$value),
-    text = , number = , truth = node$value,
+    number = if (is.null(node$digits)) node$value else rlang::call2("number_of_digits", node$digits),
+    text = , truth = node$value,
     missing = NA,
     date = as_date_exactly(node$value) %||% told("this is no date", "DATE('2026-11-29')."),
     timestamp = as_time_exactly(node$value) %||% told("this is no time in UTC", "TIMESTAMP('2026-11-29T06:30:00Z')."),
@@ -37,6 +38,7 @@ code_of_call <- function(node, context) {
 }
 
 code_of_operation <- function(node, context) {
+  if (node$value == "or") node$args <- equalities_as_lists(node$args)
   args <- if (node$value %in% "bbox") list() else lapply(node$args, code_of, context)
   switch(node$value,
     and = balanced("&", args), or = balanced("|", args), not = rlang::call2("!", in_brackets(args[[1]])),
@@ -47,11 +49,35 @@ code_of_operation <- function(node, context) {
     like = rlang::call2("is_like", !!!args),
     casei = rlang::call2("without_case", args[[1]]), accenti = rlang::call2("without_marks", args[[1]]),
     "%" = rlang::call2("rest_of_division", !!!args), div = rlang::call2("whole_division", !!!args),
-    "+" = , "-" = , "*" = , "/" = , "^" = rlang::call2(node$value, !!!lapply(args, in_brackets)),
+    "^" = code_of_power(node$args, args),
+    "+" = , "-" = , "*" = rlang::call2(node$value, !!!lapply(as_doubles(node$args, args), in_brackets)),
+    "/" = rlang::call2(if (context$is_condition) "divided" else "/", !!!lapply(args, in_brackets)),
     case = code_of_case(args),
     bbox = box_of_node(node, context),
     rlang::call2(if (startsWith(node$value, "t_")) "times_related" else "shapes_related", !!!args, substring(node$value, 3))
   )
+}
+
+# What two columns of integers make may be more than an integer holds.
+as_doubles <- function(nodes, args) {
+  is_double <- function(node) node$kind == "number" || is_operation(node, arithmetic)
+  if (any(vapply(nodes, is_double, NA))) args else c(rlang::call2("as.double", args[[1]]), args[-1])
+}
+
+# A whole number from 2^53 on, which is its nearest double here and itself in SQL.
+number_of_digits <- function(digits) as.double(digits)
+
+# R's own power, but where that makes 1 of a missing value.
+code_of_power <- function(nodes, args) {
+  exponent <- nodes[[2]]
+  if (exponent$kind == "number" && exponent$value > 0 && nodes[[1]]$kind != "number") return(rlang::call2("^", !!!lapply(args, in_brackets)))
+  rlang::call2("raised", !!!args)
+}
+
+raised <- function(base, exponent) {
+  out <- (base + 0)^exponent
+  out[is.na(base) | is.na(exponent)] <- NA
+  out
 }
 
 in_brackets <- function(code) if (is.call(code)) rlang::call2("(", code) else code
@@ -90,12 +116,28 @@ compared <- function(operator, a, b) {
   get(operator, envir = baseenv())(a, b)
 }
 
+# By 0 without a sign, which some formats do not keep.
+divided <- function(a, b) a / (b + 0)
+
 # Constants of one kind as one vector, which SQL can take; anything else one comparison after the other.
 code_of_list <- function(node, args) {
   items <- args[[2]]
-  constant <- vapply(node$args[[2]]$args, function(item) item$kind %in% c("text", "number", "truth", "missing"), NA)
-  if (all(constant)) return(rlang::call2("is_among", args[[1]], do.call(vctrs::vec_c, unname(items))))
-  balanced("|", lapply(items, function(item) rlang::call2("compared", "==", args[[1]], item)))
+  nodes <- node$args[[2]]$args
+  constant <- vapply(nodes, function(item) item$kind %in% c("text", "number", "truth", "missing") && is.null(item$digits), NA)
+  if (all(constant)) return(rlang::call2("is_among", args[[1]], vctrs::list_unchop(unname(items))))
+  balanced("|", Map(function(item, code) comparison("=", list(node$args[[1]], item), list(args[[1]], code)), nodes, unname(items)))
+}
+
+# Parts of OR that compare one column with several values as one list each: x = 1 OR x = 2 is x IN (1, 2).
+equalities_as_lists <- function(parts) {
+  plain <- function(node) node$args[[1]]$kind == "column" && node$args[[2]]$kind %in% c("text", "number") && is.null(node$args[[2]]$digits)
+  of <- vapply(parts, function(part) if (is_operation(part, "=") && plain(part)) paste(part$args[[2]]$kind, part$args[[1]]$value) else "", "")
+  several <- setdiff(of[duplicated(of)], "")
+  lists <- lapply(several, function(one) {
+    same <- unname(parts[of == one])
+    node_of("operation", "in", list(same[[1]]$args[[1]], node_of("list", args = lapply(same, function(part) part$args[[2]]))), same[[1]]$at)
+  })
+  c(parts[!of %in% several], lists)
 }
 
 # Unknown for a missing value, and where the value is not found among some that are missing.
@@ -123,14 +165,7 @@ rest_of_division <- function(a, b) a - b * trunc(a / b)
 # % stands for any characters, _ for one, and a backslash before them for themselves.
 is_like <- function(x, pattern) {
   known <- unique(as.character(x))
-  found <- grepl(pattern_as_regex(pattern), known, perl = TRUE)
-  found[is.na(known)] <- NA
-  found[match(as.character(x), known)]
-}
-
-pattern_as_regex <- function(pattern) {
-  literal <- function(letter) if (grepl("^[A-Za-z0-9 ]$", letter) || utf8ToInt(letter) > 127) letter else paste0("\\", letter)
-  paste0("(*UTF8)(?s)^", translate_pattern(pattern, c("%" = ".*", "_" = "."), literal), "\\z")
+  core(core_is_like(enc2utf8(known), enc2utf8(pattern)))[match(as.character(x), known)]
 }
 
 # A pattern in another language: its two signs, and other characters by `literal`.
@@ -212,7 +247,7 @@ checked_quosure <- function(tree, x, wanted = "any", summaries = FALSE, layers =
   need_columns_of_tree(tree, names(columns), names(layers), call)
   check_kinds(tree, columns, call, wanted, summaries)
   spatial <- is_spatial_frame(x)
-  quosure_of_tree(tree, layers, crs %||% if (spatial) crs_of(x), if (spatial) as_shapes(x), call)
+  quosure_of_tree(tree, layers, crs %||% if (spatial) crs_of(x), if (spatial) as_shapes(x), call, identical(wanted, "truth"))
 }
 
 # The values of a tree for the rows of a table.
@@ -239,15 +274,26 @@ box_of_node <- function(node, context) {
 
 # Of no width or height it is a line or a point.
 box_shape <- function(edges, crs) {
-  if (edges[1] == edges[3] && edges[2] == edges[4]) return(point_shapes(edges[1], edges[2], crs))
-  ring <- function(west, east) {
-    at <- core(core_number_text(c(west, edges[2], east, edges[4]), -1L))
-    sprintf("((%1$s %2$s, %3$s %2$s, %3$s %4$s, %1$s %4$s, %1$s %2$s))", at[1], at[2], at[3], at[4])
-  }
-  if (edges[1] == edges[3] || edges[2] == edges[4]) {
-    at <- core(core_number_text(edges, -1L))
-    return(shapes_from_wkt(sprintf("LINESTRING (%s %s, %s %s)", at[1], at[2], at[3], at[4]), crs = crs))
-  }
-  if (edges[1] <= edges[3]) return(shapes_from_wkt(paste("POLYGON", ring(edges[1], edges[3])), crs = crs))
-  shapes_from_wkt(sprintf("MULTIPOLYGON (%s, %s)", ring(edges[1], 180), ring(-180, edges[3])), crs = crs)
+  spans <- if (in_plain_degrees(new_shapes(crs = crs))) spans_on_globe(edges[1], edges[3]) else list(edges[c(1, 3)])
+  parts <- vapply(spans, function(span) text_of_box(span[1], edges[2], span[2], edges[4]), "")
+  shapes_from_wkt(if (length(parts) == 1) parts else paste0("GEOMETRYCOLLECTION (", paste(parts, collapse = ", "), ")"), crs = crs)
+}
+
+# No edge is longer than half of the way, as one of more than half a turn would be taken for the shorter one around the globe.
+text_of_box <- function(west, south, east, north) {
+  x <- core(core_number_text(unique(c(west, west / 2 + east / 2, east)), -1L))
+  y <- core(core_number_text(unique(c(south, north)), -1L))
+  if (length(x) == 1 && length(y) == 1) return(sprintf("POINT (%s %s)", x, y))
+  if (length(x) == 1 || length(y) == 1) return(sprintf("LINESTRING (%s)", paste(x, y, collapse = ", ")))
+  sprintf("POLYGON ((%s))", paste(c(paste(x, y[1]), paste(rev(x), y[2]), paste(x[1], y[1])), collapse = ", "))
+}
+
+# From west to east on the globe, in one or two stretches from -180 to 180.
+spans_on_globe <- function(west, east) {
+  if (west > east) east <- east + 360
+  if (east - west >= 360) return(list(c(-180, 180)))
+  if (max(abs(c(west, east))) > 36000) return(list(c(west, east)))  # on no globe
+  turn <- if (abs(west) <= 180) 0 else 360 * floor((west + 180) / 360)
+  if (east - turn <= 180) return(list(c(west, east) - turn))
+  list(c(west - turn, 180), c(-180, east - turn - 360))
 }

@@ -5,7 +5,7 @@
 text_of_tree <- function(node) {
   args <- lapply(node$args, text_of_tree)
   switch(node$kind,
-    column = name_in_text(node$value), text = text_in_quotes(node$value), number = core(core_number_text(node$value, -1L)),
+    column = name_in_text(node$value), text = text_in_quotes(node$value), number = node$digits %||% core(core_number_text(node$value, -1L)),
     truth = if (node$value) "TRUE" else "FALSE", missing = "NULL",
     date = paste0("DATE(", text_in_quotes(node$value), ")"), timestamp = paste0("TIMESTAMP(", text_in_quotes(node$value), ")"),
     interval = sprintf("INTERVAL(%s)", paste(vapply(node$args, end_in_text, ""), collapse = ", ")),
@@ -22,15 +22,19 @@ name_in_text <- function(name) {
   if (plain) name else paste0("\"", gsub("\"", "\"\"", name, fixed = TRUE), "\"")
 }
 
-text_in_quotes <- function(text) paste0("'", gsub("'", "''", text, fixed = TRUE), "'")
+text_in_quotes <- function(text) paste0("'", gsub("'", "''", gsub("(\\\\+)(?='|$)", "\\1\\1", text, perl = TRUE), fixed = TRUE), "'")
 
 end_in_text <- function(node) {
   switch(node$kind, missing = "'..'", date = , timestamp = text_in_quotes(node$value), text_of_tree(node))
 }
 
+# Predicates that stand bare on their own, and in brackets within others.
+predicates <- c("=", "<>", "<", ">", "<=", ">=", "like", "between", "in", "isNull")
+
 text_of_operation <- function(name, args, node) {
   if (name == "case") return(text_of_case(args, node))
   if (name == "not" && is_operation(node$args[[1]], c("like", "between", "in", "isNull"))) return(negated_text(node$args[[1]]))
+  if (name %in% predicates) args <- Map(in_predicate, args, node$args)
   switch(name,
     and = , or = paste0("(", paste(args, collapse = paste0(" ", ascii_upper(name), " ")), ")"), not = paste0("(NOT ", args[[1]], ")"),
     like = paste(args[[1]], "LIKE", args[[2]]), between = paste(args[[1]], "BETWEEN", args[[2]], "AND", args[[3]]), "in" = paste(args[[1]], "IN", args[[2]]),
@@ -40,9 +44,14 @@ text_of_operation <- function(name, args, node) {
   )
 }
 
+in_predicate <- function(text, node) {
+  bare <- is_operation(node, predicates) || (is_operation(node, "not") && is_operation(node$args[[1]], predicates))
+  if (bare) paste0("(", text, ")") else text
+}
+
 negated_text <- function(node) {
   text <- text_of_tree(node)
-  left <- text_of_tree(node$args[[1]])
+  left <- in_predicate(text_of_tree(node$args[[1]]), node$args[[1]])
   rest <- substring(text, nchar(left) + 2)
   if (node$value == "isNull") paste(left, "IS NOT NULL") else paste(left, "NOT", rest)
 }
@@ -88,12 +97,18 @@ text_of_condition <- function(tree) {
 json_of_tree <- function(node) {
   args <- lapply(node$args, json_of_tree)
   switch(node$kind,
-    column = list(property = node$value), text = , number = , truth = node$value, missing = NULL, list = unname(args),
+    column = list(property = node$value), text = , truth = node$value, number = whole_in_json(node), missing = NULL, list = unname(args),
     date = list(date = node$value), timestamp = list(timestamp = node$value),
     interval = list(interval = lapply(node$args, end_in_json)), geometry = json_of_wkt(node$value),
     call = list(op = node$value, args = unname(args)),
     operation = if (node$value == "bbox") list(bbox = unlist(args)) else list(op = node$value, args = unname(args))
   )
+}
+
+# A whole number that JSON's readers would round is none to hand on.
+whole_in_json <- function(node) {
+  if (is.null(node$digits) || sprintf("%.0f", node$value) == node$digits) return(node$value)
+  fail("argument", "JSON has no number {node$digits}, which is beyond 2^53: keep the condition as text.", call = NULL)
 }
 
 end_in_json <- function(node) switch(node$kind, missing = "..", date = , timestamp = node$value, json_of_tree(node))
@@ -141,6 +156,7 @@ operation_of_json <- function(op, args, refuse) {
   sizes <- c(not = 1, isNull = 1, casei = 1, accenti = 1, "=" = 2, "<>" = 2, "<" = 2, ">" = 2, "<=" = 2, ">=" = 2, like = 2, "in" = 2, between = 3,
              "+" = 2, "-" = 2, "*" = 2, "/" = 2, "%" = 2, "^" = 2, div = 2)
   related <- grepl("^[st]_[a-z]+$", op)
+  if (op == "case" && length(args) >= 3 && length(args) %% 2 == 1) return(node_of("operation", op, args))
   size <- if (related) 2 else sizes[op]
   known <- op %in% c("and", "or", names(sizes)) || related
   if (!known) return(node_of("call", op, args))

@@ -39,6 +39,13 @@ empty_store <- function() {
        x = double(), y = double(), z = NULL, m = NULL, boxes = double())
 }
 
+# Shapes of the core with the row of each, as a vector of all rows.
+shapes_of_rows <- function(found, rows, crs) {
+  handles <- rep(NA_integer_, rows)
+  handles[found$x] <- seq_along(found$x)
+  shapes_of_core(list(store = found$store, handles = handles), crs)
+}
+
 is_shapes <- function(x) inherits(x, "shapes")
 handles_of <- function(x) {
   attributes(x) <- NULL

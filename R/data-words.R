@@ -138,7 +138,7 @@ part_of_date <- function(x, part) {
 register_word("count", "group", "any", "number", function(x = NULL) if (is.null(x) || identical(x, "*")) quote(dplyr::n()) else rlang::expr(sum(!is.na(!!x))),
               "count(), or count(column): rows, or those that have a value.", least = 0)
 register_word("n", "group", character(), "number", function() quote(dplyr::n()), "n(): the same as count().")
-register_word("sum", "group", "number", "number", function(x) rlang::expr(sum(!!x, na.rm = TRUE)), "sum(column).")
+register_word("sum", "group", "number", "number", function(x) rlang::expr(sum(as.double(!!x), na.rm = TRUE)), "sum(column).")
 register_word("mean", "group", "number", "number", function(x) rlang::expr(mean(!!x, na.rm = TRUE)), "mean(column).")
 register_word("median", "group", "number", "number", function(x) rlang::expr(stats::median(!!x, na.rm = TRUE)), "median(column).")
 register_word("quantile", "group", c("number", "number"), "number", function(x, at) rlang::expr(unname(stats::quantile(!!x, !!at, na.rm = TRUE))),

@@ -207,4 +207,4 @@ codes_of_trees <- function(trees) {
 }
 
 plain_functions <- c("(", "+", "-", "*", "/", "^", "==", "!=", "<", ">", "<=", ">=", "&", "|", "!", "is.na", "sum", "mean", "abs", "floor", "ceiling",
-                     "toupper", "tolower", "nchar", "unname", "as.character", "~", "c")
+                     "toupper", "tolower", "nchar", "unname", "as.character", "as.double", "~", "c")

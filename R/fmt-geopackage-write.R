@@ -143,13 +143,13 @@ sqlite_values <- function(column) {
 insert_geopackage_rows <- function(con, x, columns, layer, key, shape, srs) {
   if (!nrow(x)) return(invisible())
   shapes <- if (!is.null(shape)) as_shapes(x)
-  first <- DBI::dbGetQuery(con, paste("SELECT coalesce(max(rowid), 0) FROM", quoted(con, layer)))[[1]]
+  first <- as.double(DBI::dbGetQuery(con, sprintf("SELECT coalesce(max(%s), 0) FROM %s", quoted(con, key), quoted(con, layer)))[[1]])
   names <- quoted(con, c(key, shape, names(columns)))
   sql <- paste0("INSERT INTO ", quoted(con, layer), " (", paste(names, collapse = ", "), ") VALUES (", paste(rep("?", length(names)), collapse = ", "), ")")
   bar <- new_progress(paste("Writing", layer))
   for (start in seq(1L, nrow(x), by = batch_rows)) {
     rows <- start:min(nrow(x), start + batch_rows - 1L)
-    ids <- as.integer(first + rows)
+    ids <- first + rows
     values <- lapply(columns, function(column) sqlite_values(column[rows]))
     if (!is.null(shapes)) {
       here <- shapes[rows]
@@ -253,10 +253,15 @@ append_geopackage <- function(con, x, layer, name, call) {
                        table = list(column_name = c(geometry$column_name, NA)[1], srs_id = c(geometry$srs_id, NA)[1]))
   spatial <- nrow(geometry) > 0
   check_append(x, spatial, if (spatial) geopackage_crs(source, call), geopackage_fields(source)$name, layer, call)
-  info <- DBI::dbGetQuery(con, paste0("PRAGMA table_info(", quoted(con, layer), ")"))
+  info <- geopackage_columns(con, layer)
   key <- info$name[info$pk > 0]
   if (length(key) != 1) fail("file", "The table {.val {layer}} has no single key column, so rows cannot be appended.", call = call)
   columns <- within_calendar(writable_columns(x, call, keep = c("Date", "POSIXct", "integer64", "blob")))
+  made <- intersect(names(columns), info$name[info$hidden > 1])
+  if (length(made)) {
+    caution("data", "Columns of {.val {layer}} that it works out itself were left to it: {.val {made}}.")
+    columns <- columns[setdiff(names(columns), made)]
+  }
   indexed <- spatial && index_name(layer, geometry$column_name) %in% DBI::dbListTables(con)
   if (spatial && !indexed) create_geopackage_index(con, layer, geometry$column_name)
   if (spatial) drop_index_triggers(con, layer, geometry$column_name)

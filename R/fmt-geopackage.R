@@ -125,10 +125,25 @@ geopackage_kinds <- c(
 
 # The attribute columns of a table with their declared types, without the key that only numbers the rows.
 geopackage_fields <- function(source) {
-  info <- DBI::dbGetQuery(source$con, paste0("PRAGMA table_info(", quoted(source$con, source$layer), ")"))
+  info <- geopackage_columns(source$con, source$layer)
   number <- info$pk > 0 & info$name %in% c("fid", "row_fid")
   info <- info[!number & !info$name %in% source$table$column_name, ]
   list(name = info$name, declared = ascii_upper(sub("\\(.*", "", info$type)))
+}
+
+# Generated columns are among them, hidden ones of virtual tables are not.
+geopackage_columns <- function(con, layer) {
+  info <- DBI::dbGetQuery(con, paste0("PRAGMA table_xinfo(", quoted(con, layer), ")"))
+  info[info$hidden != 1, ]
+}
+
+# The number of a row: its key, which need not be named so, or SQLite's own name for it that no column has; NULL without one.
+geopackage_row_number <- function(con, layer) {
+  info <- geopackage_columns(con, layer)
+  key <- info$name[info$pk > 0 & ascii_upper(info$type) == "INTEGER"]
+  if (sum(info$pk > 0) == 1 && length(key) == 1) return(quoted(con, key))
+  free <- setdiff(c("rowid", "_rowid_", "oid"), ascii_lower(info$name))
+  if (length(free) && !is_view(con, layer)) free[1]
 }
 
 sqlite_dialect <- new_dialect(
@@ -136,8 +151,10 @@ sqlite_dialect <- new_dialect(
   kinds = c(BOOLEAN = "logical", TINYINT = "number", SMALLINT = "number", MEDIUMINT = "number", INT = "number", INTEGER = "number",
             FLOAT = "number", DOUBLE = "number", REAL = "number", TEXT = "text", DATE = "date", DATETIME = "datetime", BLOB = "blob"),
   parameter = function(number, kind) paste0("?", number),
-  # SQLite keeps text in columns of numbers too, which is above every number to it and missing here.
-  column = function(sql, kind) if (kind == "number") sprintf("(CASE WHEN typeof(%1$s) IN ('integer', 'real') THEN %1$s END)", sql) else sql,
+  # SQLite keeps text in columns of numbers too, which is above every number to it and missing here; columns may have an order of their own.
+  column = function(sql, kind) {
+    if (kind == "number") sprintf("(CASE WHEN typeof(%1$s) IN ('integer', 'real') THEN %1$s END)", sql) else paste(sql, "COLLATE BINARY")
+  },
   # SQLite's LIKE takes A for a; its GLOB does not.
   like = function(sql, parameter, pattern) sprintf("(%s GLOB %s)", sql, parameter(pattern_as_glob(pattern)))
 )
@@ -152,7 +169,8 @@ read_geopackage <- function(source, query) {
   geopackage_step(source$name, query$call, {
     fields <- geopackage_fields(source)
     shape <- if (!is.na(source$table$column_name)) source$table$column_name
-    last <- if (is_view(con, source$layer)) NA else DBI::dbGetQuery(con, paste("SELECT max(rowid) FROM", quoted(con, source$layer)))[[1]]
+    number <- if (!is_view(con, source$layer)) geopackage_row_number(con, source$layer)
+    last <- if (is.null(number)) NA else DBI::dbGetQuery(con, paste("SELECT max(", number, ") FROM", quoted(con, source$layer)))[[1]]
     read_database(source, query, list(
       con = con, dialect = sqlite_dialect, table = quoted(con, source$layer), kinds = stats::setNames(kind_in(sqlite_dialect, fields$declared), fields$name),
       shape = shape, form = "geopackage", crs = geopackage_crs(source, query$call), adjust = sqlite_column, expected = as.double(last),
@@ -174,14 +192,49 @@ sqlite_column <- function(values, kind) {
   )
 }
 
-# Rows that the spatial index finds for a window; without an index the decoder tests every row's box.
+# Rows that the spatial index finds for a window; without an index that can be relied on the decoder tests every row's box.
 geopackage_window <- function(source, window) {
   if (is.na(source$table$column_name)) return(NULL)
-  index <- paste0("rtree_", source$layer, "_", source$table$column_name)
-  if (!index %in% DBI::dbListTables(source$con)) return(NULL)
+  con <- source$con
+  index <- index_name(source$layer, source$table$column_name)
+  number <- geopackage_row_number(con, source$layer)
+  if (is.null(number) || !index %in% DBI::dbListTables(con)) return(NULL)
+  if (!index_is_whole(source, index)) {
+    caution("data", c("The spatial index of {.val {source$layer}} in {.file {basename(source$name)}} does not hold all its shapes, and was not used.",
+                      i = "A program changed rows without it. Writing the layer anew makes a whole one."))
+    return(NULL)
+  }
   edges <- format(window, digits = 17, trim = TRUE)
-  sprintf("rowid IN (SELECT id FROM %s WHERE maxx >= %s AND minx <= %s AND maxy >= %s AND miny <= %s)",
-          quoted(source$con, index), edges[1], edges[3], edges[2], edges[4])
+  sprintf("%s IN (SELECT id FROM %s WHERE maxx >= %s AND minx <= %s AND maxy >= %s AND miny <= %s)",
+          number, quoted(con, index), edges[1], edges[3], edges[2], edges[4])
+}
+
+# Does the index have as many boxes as there are shapes, which reach as far as the table says that its shapes do?
+index_is_whole <- function(source, index) {
+  said <- as.double(unlist(source$table[c("min_x", "min_y", "max_x", "max_y")]))
+  reach <- extent_of_index(source$con, index)
+  short <- !anyNA(said) && any(c(said[1:2] < reach[1:2], said[3:4] > reach[3:4]))
+  boxes <- as.double(DBI::dbGetQuery(source$con, paste("SELECT count(*) FROM", quoted(source$con, paste0(index, "_rowid"))))[[1]])
+  !short && (boxes == geopackage_rows(source) || boxes == geopackage_shapes(source))
+}
+
+# xmin, ymin, xmax, ymax of the cells in an R-tree's first node. Of the table that it is kept in: depth and number of cells in two bytes each, and
+# for each cell eight bytes of number and four of each edge, rounded outwards (sqlite.org/rtree.html, section 5).
+extent_of_index <- function(con, index) {
+  node <- DBI::dbGetQuery(con, paste("SELECT data FROM", quoted(con, paste0(index, "_node")), "WHERE nodeno = 1"))[[1]][[1]]
+  cells <- readBin(node[3:4], "integer", size = 2, signed = FALSE, endian = "big")
+  if (!cells) return(c(Inf, Inf, -Inf, -Inf))
+  at <- 4 + rep(24 * (seq_len(cells) - 1), each = 16) + 8 + rep(1:16, cells)
+  edges <- matrix(readBin(node[at], "double", 4 * cells, size = 4, endian = "big"), nrow = 4)
+  c(min(edges[1, ]), min(edges[3, ]), max(edges[2, ]), max(edges[4, ]))
+}
+
+# Shapes that are neither missing nor empty: the fifth bit of the fourth byte of a blob says which are (OGC 12-128r18, 2.1.3).
+geopackage_shapes <- function(source) {
+  shape <- quoted(source$con, source$table$column_name)
+  empty <- sprintf("instr('13579BDF', substr(hex(substr(%s, 4, 1)), 1, 1)) > 0", shape)
+  sql <- sprintf("SELECT count(*) FROM %s WHERE %s IS NOT NULL AND NOT (%s)", quoted(source$con, source$layer), shape, empty)
+  as.double(DBI::dbGetQuery(source$con, sql)[[1]])
 }
 
 geopackage_rows <- function(source) {

@@ -10,13 +10,16 @@ batch_rows <- 50000L
 read_database <- function(source, query, about) {
   old <- options(OutDec = ".")  # numbers in statements and parameters, whatever R prints
   on.exit(options(old))
-  query <- settle_window(query, about$crs)
+  asked <- query <- settle_window(query, about$crs)
   kinds <- about$kinds
   wanted <- chosen_columns(query, prototype_of_kinds(kinds))
   tested <- where_columns(query, names(kinds))
-  condition <- if (has_where(query)) sql_condition(query$where, as.list(kinds), about$con, about$dialect)
+  condition <- asked_in_sql(query, kinds, about)
   conditions <- c(condition$sql, if (!is.null(query$within)) about$window(query$within))
-  selected <- selected_columns(about, c(union(wanted, if (is.null(condition)) tested), about$shape))
+  query$held <- condition$held
+  if (has_where(query)) query$where <- condition$left %||% rlang::quo(NULL)
+  selected <- c(selected_columns(about, c(union(wanted, if (has_where(query)) tested), about$shape)),
+                if (length(query$held)) paste(query$held, "AS", quoted(about$con, names(query$held))))
   sql <- paste(c("SELECT", if (length(selected)) paste(selected, collapse = ", ") else "1 AS row", "FROM", about$table,
                  if (length(conditions)) c("WHERE", paste(conditions, collapse = " AND ")), about$order), collapse = " ")
   content <- function(found) {
@@ -26,13 +29,20 @@ read_database <- function(source, query, about) {
                   if (length(conditions)) about$total() else found$rows, query)
   }
   give <- if (!is.null(query$give)) function(found) query$give(content(found))
-  found <- fetch_layer(about, sql, condition$values, query, paste("Reading", source$layer), where_done = !is.null(condition), give)
+  found <- fetch_layer(about, sql, condition$values, query, paste("Reading", source$layer), give)
   if (length(found$mixed)) {
     if (!is.null(query$again)) query$again()
-    return(read_database(source, query, utils::modifyList(about, list(as_text = found$mixed))))
+    return(read_database(source, asked, utils::modifyList(about, list(as_text = found$mixed))))
   }
   tell_misfits(about, found$misfits)
   content(found)
+}
+
+# The condition as far as SQL says it. One that looks at other rows than its own wants all of them.
+asked_in_sql <- function(query, kinds, about) {
+  if (!has_where(query)) return(NULL)
+  found <- sql_condition(query$where, as.list(kinds), about$con, about$dialect)
+  if (is.null(found$left) || goes_row_by_row(query, names(kinds))) found else list(left = query$where)
 }
 
 # Rows are given as they come, `rows` at a time; `again` is called where all that was given has to be read another way.
@@ -61,20 +71,20 @@ prototype_of_kinds <- function(kinds) {
 }
 
 # Runs a query and gives its columns, its shapes and the number of rows fetched. Rows for which `where` does not hold are
-# left out before their blobs are decoded, unless the database saw to that already. `give` takes what was gathered whenever it is enough.
-fetch_layer <- function(about, sql, values, query, label, where_done, give = NULL) {
+# left out before their blobs are decoded. `give` takes what was gathered whenever it is enough.
+fetch_layer <- function(about, sql, values, query, label, give = NULL) {
   result <- DBI::dbSendQuery(about$con, sql, params = if (length(values)) values)
   on.exit(DBI::dbClearResult(result))
   bar <- new_progress(label)
-  size <- rows_at_a_time(query, about, where_done)
+  size <- rows_at_a_time(query, about)
   fetched <- new_batches(about, query)
   done <- given <- 0
-  met <- new.env(parent = emptyenv())  # columns of numbers with text in them, and values that do not fit
+  met <- new.env(parent = emptyenv())  # columns of numbers with text in them, values that do not fit, kinds that were checked
   repeat {
     batch <- fetch_batch(result, size, met)
     done <- done + nrow(batch)
     bar(done / max(about$expected, 1, na.rm = TRUE))
-    kept <- keep_batch(batch, fetched$decoder, query, about, where_done, met)
+    kept <- keep_batch(batch, fetched$decoder, query, about, met)
     if (nrow(batch) || !length(fetched$all)) fetched$all[[length(fetched$all) + 1]] <- kept
     if (DBI::dbHasCompleted(result)) break
     if (!is.null(give) && done - given >= query$chunk) {
@@ -87,7 +97,7 @@ fetch_layer <- function(about, sql, values, query, label, where_done, give = NUL
 }
 
 # All rows where the condition looks at others than its own.
-rows_at_a_time <- function(query, about, where_done) if (where_done || goes_row_by_row(query, names(about$kinds))) batch_rows else -1L
+rows_at_a_time <- function(query, about) if (goes_row_by_row(query, names(about$kinds))) batch_rows else -1L
 
 new_batches <- function(about, query) {
   list(all = list(), decoder = if (!is.null(about$shape)) core(core_open_blobs(about$form, query$within, query$skip_damaged)))
@@ -109,7 +119,7 @@ fetch_batch <- function(result, size, met) {
   })
 }
 
-keep_batch <- function(batch, decoder, query, about, where_done, met) {
+keep_batch <- function(batch, decoder, query, about, met) {
   columns <- as.list(batch)
   attributes <- intersect(names(columns), names(about$kinds))
   for (name in attributes) {
@@ -119,11 +129,23 @@ keep_batch <- function(batch, decoder, query, about, where_done, met) {
     if (length(misfit)) met$misfits[[name]] <- c(met$misfits[[name]], as.character(came[misfit]))
   }
   keep_rows <- function(rows) lapply(columns, vctrs::vec_slice, i = rows)
-  if (has_where(query) && !where_done) columns <- keep_rows(rows_where(query, columns[attributes], nrow(batch)))
+  if (has_where(query)) columns <- keep_rows(rows_of_batch(query, columns, attributes, nrow(batch), met))
   if (is.null(decoder)) return(columns)
-  kept <- core(core_add_blobs(decoder, columns[[about$shape]]), call = query$call)
+  shapes <- columns[[about$shape]]
+  if (!is.list(shapes) && all(is.na(shapes))) shapes <- vector("list", length(shapes))  # of a batch without any
+  kept <- core(core_add_blobs(decoder, shapes), call = query$call)
   if (!all(kept)) columns <- keep_rows(which(kept))
   columns[attributes]
+}
+
+# Rows for which the condition holds, of columns as a frame would have them and the truths that the database told.
+rows_of_batch <- function(query, columns, attributes, size, met) {
+  kinds <- vapply(columns[attributes], kind_of_column_values, "")
+  if (!is.null(query$condition) && !identical(met$kinds, kinds)) check_kinds(query$condition, columns[attributes], query$call)
+  met$kinds <- kinds
+  query["condition"] <- list(NULL)
+  asked <- c(silently(lapply(columns[attributes], narrow_integers, "")), lapply(columns[names(query$held)], as.logical))
+  rows_where(query, asked, size)
 }
 
 # Integers of 64 bits as integers where they fit, else as numbers, else as text.
@@ -131,7 +153,7 @@ narrow_integers <- function(values, name) {
   if (!inherits(values, "integer64")) return(values)
   present <- values[!is.na(values)]
   if (!length(present) || all(abs(present) <= .Machine$integer.max)) return(as.integer(values))
-  if (all(abs(present) <= 2^53)) return(as.double(values))
+  if (all(abs(present) <= 2^53)) return(suppressWarnings(as.double(values)))
   caution("data", "Column {.val {name}} holds whole numbers beyond 2^53, which were kept as text.")
   ifelse(is.na(values), NA_character_, as.character(values))
 }

@@ -1,15 +1,52 @@
 # Conditions on columns as SQL says them.
 
-# An expression on columns as an SQL condition, a list of `sql` and the `values` of its parameters; NULL where SQL would not mean the same
-# or cannot say it. `kinds` tells what each column holds; only "number" and "text" are known to SQL as to R. Parts without columns
-# are computed here, and are bound as parameters.
+# A condition on columns as far as SQL says the same, a list of
+# * `sql`: what rows must hold, and the `values` of its parameters
+# * `left`: a quosure of what is to be worked out here, NULL where that is nothing
+# * `held`: SQL of truths that stand in `left` by their names, as the database compares by value what R has no numbers for (64 bits)
+# `kinds` tells what each column holds; only "number" and "text" are known to SQL as to R. Parts without columns are computed here,
+# and are bound as parameters.
 sql_condition <- function(quosure, kinds, con, dialect) {
-  bound <- new.env(parent = emptyenv())
-  bound$values <- list()
-  context <- list(kinds = kinds, con = con, dialect = dialect, env = rlang::quo_get_env(quosure), bound = bound)
-  # What cannot be computed here fails where R works the condition out, and says so.
-  term <- tryCatch(sql_term(rlang::quo_get_expr(quosure), context), error = function(e) if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e))
-  if (identical(term$kind, "logical")) list(sql = term$sql, values = bound$values)
+  context <- list(kinds = kinds, con = con, dialect = dialect, env = rlang::quo_get_env(quosure), bound = rlang::env(values = list(), held = character()))
+  parts <- lapply(parts_of_and(rlang::quo_get_expr(quosure)), function(part) list(code = part, sql = sql_truth(part, context)))
+  here <- vapply(parts, function(part) is.null(part$sql), NA)
+  left <- lapply(parts[here], function(part) with_held(part$code, context))
+  if (length(context$bound$values) > most_parameters) return(list(left = quosure))
+  list(sql = unlist(lapply(parts[!here], `[[`, "sql")), values = context$bound$values, held = context$bound$held,
+       left = if (length(left)) rlang::new_quosure(balanced("&", left), context$env))
+}
+
+most_parameters <- 1000L  # databases work out one comparison a row after the other, R all rows at once
+
+parts_of_and <- function(expr) {
+  if (rlang::is_call(expr, "(", n = 1) && rlang::is_call(expr[[2]], "&", n = 2)) return(parts_of_and(expr[[2]]))
+  if (rlang::is_call(expr, "&", n = 2)) c(parts_of_and(expr[[2]]), parts_of_and(expr[[3]])) else list(expr)
+}
+
+# The SQL of a truth; NULL where SQL would not mean the same or cannot say it. What cannot be computed here fails where R works the
+# condition out, and says so.
+sql_truth <- function(expr, context) {
+  bound <- context$bound$values
+  term <- tryCatch(sql_term(expr, context), error = function(e) if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e))
+  if (identical(term$kind, "logical")) return(term$sql)
+  context$bound$values <- bound
+  NULL
+}
+
+# The code of a condition with names in place of those truths in it that SQL can say.
+with_held <- function(expr, context) {
+  if (!names_columns(expr, context)) return(expr)
+  sql <- sql_truth(expr, context)
+  if (!is.null(sql)) return(as.name(hold(sql, context)))
+  if (rlang::is_call(expr, c("(", "!", "&", "|"))) expr[-1] <- lapply(as.list(expr)[-1], with_held, context)
+  expr
+}
+
+hold <- function(sql, context) {
+  taken <- c(names(context$kinds), names(context$bound$held))
+  name <- utils::tail(make.unique(c(taken, "held"), sep = "_"), 1)
+  context$bound$held[[name]] <- sql
+  name
 }
 
 no_sql <- function() rlang::abort("", class = "civicatlas_no_sql")
@@ -18,12 +55,14 @@ no_sql <- function() rlang::abort("", class = "civicatlas_no_sql")
 sql_term <- function(expr, context) {
   column <- column_of_term(expr, context$kinds)
   if (!is.null(column)) return(sql_column(column, context))
+  if (rlang::is_call(expr, "(", n = 1)) return(sql_term(expr[[2]], context))
+  if (rlang::is_call(expr, "number_of_digits")) return(list(sql = expr[[2]], kind = "number"))
   if (!names_columns(expr, context)) return(sql_constant(rlang::eval_bare(expr, context$env), context))
   if (!rlang::is_call(expr)) no_sql()
   name <- rlang::call_name(expr) %||% ""
   term <- function(i) sql_term(expr[[i + 1]], context)
   switch(name,
-    "(" = term(1),
+    as.double = sql_number(term(1)),
     "!" = sql_logic("NOT", term(1)),
     "&" = , "&&" = sql_logic("AND", term(1), term(2)),
     "|" = , "||" = sql_logic("OR", term(1), term(2)),
@@ -86,6 +125,8 @@ sql_comparison <- function(name, a, b) {
   if (a$kind != b$kind || a$kind == "logical" || (a$kind == "text" && !name %in% c("==", "!="))) no_sql()
   list(sql = paste0("(", a$sql, " ", switch(name, "==" = "=", "!=" = "<>", name), " ", b$sql, ")"), kind = "logical")
 }
+
+sql_number <- function(term) if (term$kind == "number") term else no_sql()
 
 sql_arithmetic <- function(name, a, b) {
   if (a$kind != "number" || b$kind != "number") no_sql()

@@ -74,10 +74,3 @@ gives_each_row <- function(quosure, columns) {
   size <- tryCatch(vctrs::vec_size(suppressWarnings(rlang::eval_tidy(quosure, columns))), error = function(e) 1L)
   size == nrow(columns) && size != 1
 }
-
-# Shapes of the core with the row of each, as a vector of all rows.
-shapes_of_rows <- function(found, rows, crs) {
-  handles <- rep(NA_integer_, rows)
-  handles[found$x] <- seq_along(found$x)
-  shapes_of_core(list(store = found$store, handles = handles), crs)
-}

@@ -32,7 +32,7 @@ rows_by_condition <- function(verb, keep, x, where, layers, crs, asked, call) {
   if (!is.data.frame(x)) fail("argument", "{.arg x} must be a spatial frame or a data frame.", call = call)
   if (rlang::quo_is_missing(where)) fail("argument", "{.arg where} is missing: which rows?", call = call)
   holds <- condition_of_rows(x, where, layers, as_crs(crs, call = call), call)
-  out <- x[if (keep) which(holds) else which(!(holds %in% TRUE)), ]
+  out <- x[if (keep) which(holds) else which(!(holds %in% TRUE)), , drop = FALSE]
   end_verb(verb, out, x, account(entry(sum(is.na(holds)), "unknown, as a value is missing", if (keep) "left out" else "kept")))
 }
 

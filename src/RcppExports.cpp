@@ -191,6 +191,17 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_is_like
+LogicalVector core_is_like(const CharacterVector& texts, const std::string& pattern);
+RcppExport SEXP _civicatlas_core_is_like(SEXP textsSEXP, SEXP patternSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const CharacterVector& >::type texts(textsSEXP);
+    Rcpp::traits::input_parameter< const std::string& >::type pattern(patternSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_is_like(texts, pattern));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_load_registry
 void core_load_registry(std::string path);
 RcppExport SEXP _civicatlas_core_load_registry(SEXP pathSEXP) {
@@ -1700,6 +1711,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_class_of", (DL_FUNC) &_civicatlas_core_class_of, 2},
     {"_civicatlas_core_parse_expression", (DL_FUNC) &_civicatlas_core_parse_expression, 2},
     {"_civicatlas_core_without_marks", (DL_FUNC) &_civicatlas_core_without_marks, 1},
+    {"_civicatlas_core_is_like", (DL_FUNC) &_civicatlas_core_is_like, 2},
     {"_civicatlas_core_load_registry", (DL_FUNC) &_civicatlas_core_load_registry, 1},
     {"_civicatlas_core_crs_find", (DL_FUNC) &_civicatlas_core_crs_find, 1},
     {"_civicatlas_core_codes_near", (DL_FUNC) &_civicatlas_core_codes_near, 2},

@@ -1,6 +1,7 @@
 #include "bind.h"
 #include "kernel/base/text_folding.h"
 #include "kernel/query/expression.h"
+#include "kernel/query/like.h"
 
 using namespace Rcpp;
 using namespace civic;
@@ -12,7 +13,13 @@ String in_utf8(const std::string& text) { return String(text, CE_UTF8); }
 constexpr const char* kinds[] = {"operation", "call", "column",    "text",     "number",   "truth",
                                  "missing",   "date", "timestamp", "interval", "geometry", "list"};
 
-// kind, value, args and at, the first and last character from 1.
+// Whole numbers from 2^53 on are told from their neighbours by their digits alone.
+bool is_beyond_doubles(const Expression& one) {
+  return one.kind == Expression::Kind::number && std::fabs(one.number) >= 9007199254740992.0 &&
+         one.name.find_first_not_of("-0123456789") == std::string::npos;
+}
+
+// kind, value, args and at, the first and last character from 1; of whole numbers from 2^53 on also their `digits`.
 List as_list(const Expression& one) {
   List arguments(one.arguments.size());
   for (std::size_t k = 0; k < one.arguments.size(); ++k)
@@ -20,9 +27,11 @@ List as_list(const Expression& one) {
   RObject value = one.kind == Expression::Kind::number  ? RObject(wrap(one.number))
                   : one.kind == Expression::Kind::truth ? RObject(wrap(one.number != 0))
                                                         : RObject(wrap(in_utf8(one.name)));
-  return List::create(
-      Named("kind") = kinds[static_cast<int>(one.kind)], Named("value") = value, Named("args") = arguments,
-      Named("at") = IntegerVector::create(static_cast<int>(one.span.begin) + 1, static_cast<int>(one.span.end)));
+  const IntegerVector at = IntegerVector::create(static_cast<int>(one.span.begin) + 1, static_cast<int>(one.span.end));
+  List out = List::create(Named("kind") = kinds[static_cast<int>(one.kind)], Named("value") = value,
+                          Named("args") = arguments, Named("at") = at);
+  if (is_beyond_doubles(one)) out["digits"] = in_utf8(one.name);
+  return out;
 }
 
 }  // namespace
@@ -57,5 +66,14 @@ CharacterVector core_without_marks(const CharacterVector& texts) {
     out[k] = CharacterVector::is_na(texts[k])
                  ? NA_STRING
                  : SEXP(in_utf8(without_marks(std::string_view(CHAR(texts[k])))).get_sexp());
+  return out;
+}
+
+// [[Rcpp::export(rng = false)]]
+LogicalVector core_is_like(const CharacterVector& texts, const std::string& pattern) {
+  const LikePattern like(pattern);
+  LogicalVector out(texts.size());
+  for (R_xlen_t k = 0; k < texts.size(); ++k)
+    out[k] = CharacterVector::is_na(texts[k]) ? NA_LOGICAL : like.matches(CHAR(texts[k]));
   return out;
 }

@@ -160,7 +160,8 @@ Nullable<List> core_cut_at_antimeridian(IntegerVector handles, List store) {
   }
   if (!any) return R_NilValue;
   AntimeridianCut cut = cut_at_antimeridian(rows, NA_INTEGER);
-  return List::create(_["store"] = r_store(cut.store), _["handles"] = r_vector(cut.handles),
+  IntegerVector wrapped(cut.wrapped.begin(), cut.wrapped.end());
+  return List::create(_["store"] = r_store(cut.store), _["handles"] = r_vector(cut.handles), _["wrapped"] = wrapped + 1,
                       _["cut"] = static_cast<double>(cut.cut), _["around_pole"] = static_cast<double>(cut.around_pole));
 }
 

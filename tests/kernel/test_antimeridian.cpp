@@ -138,3 +138,23 @@ TEST_CASE("a polygon and its hole that both run around a pole become one ring") 
   // The band from 70 to 80 degrees all around.
   CHECK(area_of(s, 0) == Approx(3600));
 }
+
+TEST_CASE("an edge of more than a turn is no jump, and a hair beyond 180 is 180") {
+  for (const char* text : {"POLYGON ((-181 -9, 181 -9, 181 9, -181 9, -181 -9))",
+                           "POLYGON ((-180.000000001 -9, 180.000000001 -9, 180.000000001 9, -180.000000001 9, "
+                           "-180.000000001 -9))",
+                           "POLYGON ((0 -9, 360.00000001 -9, 360.00000001 9, 0 9, 0 -9))"}) {
+    const AntimeridianCut out = cut({text});
+    const StoreView view = out.store.view();
+    CHECK(out.wrapped == std::vector<int>{0});
+    CHECK(area_of(view, 0) >= 6480);
+    for (int v = 1; v < static_cast<int>(view.x.size()); ++v) CHECK(std::fabs(view.x[v]) <= 180);
+    CHECK_FALSE(has_long_edge(view, 0));
+  }
+  CHECK(cut({"POLYGON ((170 -9, 190 -9, 190 9, 170 9, 170 -9))"}).wrapped.empty());
+}
+
+TEST_CASE("what lies on no globe stays where it is, and ends") {
+  CHECK(cut_text("POINT (1e15 5)") == "POINT (1000000000000000 5)");
+  CHECK(cut({"POLYGON ((-1e308 -9, 1e308 -9, 1e308 9, -1e308 9, -1e308 -9))"}).wrapped.size() == 1);
+}

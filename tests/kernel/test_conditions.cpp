@@ -1,7 +1,10 @@
 // CQL2 text (OGC 21-065r2, annex B): what is read, and what is said where it cannot be.
 #include <catch2/catch.hpp>
+#include <cstdlib>
+#include <cstring>
 
 #include "kernel/query/expression.h"
+#include "kernel/query/like.h"
 
 using namespace civic;
 
@@ -180,4 +183,60 @@ TEST_CASE("however deep or long, it ends") {
   CHECK_THROWS_AS(parse_condition(nested(100000, "1 ^ ", " = 1")), ExpressionError);
   CHECK_THROWS_AS(parse_condition(nested(100000, "f(", ") = 1")), ExpressionError);
   CHECK(parse_condition(nested(100000, "b OR ", "")).arguments.size() == 100001);
+}
+
+namespace {
+
+// The slow obvious way: each % tries all that it may stand for.
+bool like_slowly(std::string_view text, std::string_view pattern) {
+  if (pattern.empty()) return text.empty();
+  if (pattern[0] == '%') {
+    for (std::size_t k = 0; k <= text.size(); ++k)
+      if (like_slowly(text.substr(k), pattern.substr(1))) return true;
+    return false;
+  }
+  const bool escapes = pattern[0] == '\\' && pattern.size() > 1;
+  if (text.empty()) return false;
+  if (!escapes && pattern[0] == '_') return like_slowly(text.substr(1), pattern.substr(1));
+  return text[0] == pattern[escapes] && like_slowly(text.substr(1), pattern.substr(1 + escapes));
+}
+
+std::string random_text(const char* letters, std::size_t most) {
+  std::string out;
+  for (std::size_t k = static_cast<std::size_t>(std::rand()) % (most + 1); k > 0; --k)
+    out += letters[static_cast<std::size_t>(std::rand()) % std::strlen(letters)];
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("texts are like patterns as the slow way has it") {
+  std::srand(7);
+  std::size_t alike = 0;
+  for (int k = 0; k < 40000; ++k) {
+    const std::string text = random_text("ab%_\\", 9), pattern = random_text("aab%%_\\", 7);
+    INFO(text << " LIKE " << pattern);
+    const bool is_like = LikePattern(pattern).matches(text);
+    alike += is_like;
+    REQUIRE(is_like == like_slowly(text, pattern));
+  }
+  CHECK(alike > 4000);
+  CHECK(LikePattern("R_ef").matches("R\u00e9ef"));
+  CHECK_FALSE(LikePattern("R_ef").matches("Reeef"));
+}
+
+TEST_CASE("a long text with many % is soon answered") {
+  const std::string text(2000000, 'a');
+  CHECK_FALSE(LikePattern("%a%a%a%a%a%a%b").matches(text));
+  CHECK_FALSE(LikePattern("%" + std::string(50000, 'a') + "b%").matches(text));
+  CHECK(LikePattern("a%a%_%a").matches(text));
+}
+
+TEST_CASE("a text may end in a backslash, and numbers keep their digits") {
+  CHECK(shown(parse_condition(R"(t = 'a\\')")) == shown(parse_condition(R"(t = 'a\\' )")));
+  CHECK(parse_condition(R"(t = 'a\\')").arguments[1].name == "a\\");
+  CHECK(parse_condition(R"(t = 'a\\''b')").arguments[1].name == "a\\'b");
+  CHECK(parse_condition(R"(t = 'it\'s')").arguments[1].name == "it's");
+  CHECK(parse_condition(R"(t = 'a\\b')").arguments[1].name == R"(a\\b)");
+  CHECK(parse_condition("n = -9007199254740993").arguments[1].name == "-9007199254740993");
 }

@@ -213,6 +213,115 @@ test_that("random conditions give the same rows of every source, as texts and as
   })
 })
 
+# Integers of 64 bits, products beyond 32 bits and signed zeros, among missing values.
+wide_rows <- function() {
+  tibble::tibble(
+    id = 1:8, t = c("a", "b", "cc", "d", "e", "ff", NA, "h"), m = c(2000000000L, -2000000000L, 0L, 46341L, NA, 7L, 1L, 3L), z = c(0, -0, 1, -1, NA, 2, 0.5, 1e300),
+    big = bit64::as.integer64(c("1", "2", "9007199254740993", "9007199254740992", NA, "-9007199254740993", "3", "5000000000"))
+  )
+}
+
+test_that("integers of 64 bits are compared by value, whatever stands beside them", {
+  x <- wide_rows()
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(x, file)
+  by_value <- list(
+    "big IN (1, 2) AND characters(t) = 1" = 1:2, "NOT (big IN (1, 2) AND characters(t) = 1)" = c(3L, 4L, 6L, 7L, 8L), "big = 1.5" = integer(),
+    "big = 9007199254740993" = 3L, "big IN (9007199254740993, -9007199254740993)" = c(3L, 6L), "big > 9007199254740992" = 3L,
+    "big <> 9007199254740993 AND characters(t) > 0" = c(1L, 2L, 4L, 6L, 8L), "big > 1.5 OR characters(t) = 9" = c(2L, 3L, 4L, 7L, 8L),
+    "text(big) = '9007199254740993'" = 3L, "big BETWEEN 3 AND 5000000000 OR floor(z) = -1" = c(4L, 7L, 8L), "big IS NULL OR abs(id) = 1" = c(1L, 5L)
+  )
+  rows_of <- function(source, ...) suppressWarnings(lapply(names(by_value), function(condition) sort(read_layer(source, ..., where = condition)$id)))
+  expect_identical(stats::setNames(rows_of(file), names(by_value)), by_value)
+  store <- tryCatch(local_postgres()$address, skip = function(e) NULL)
+  if (is.null(store)) return()
+  write_layer(x, store, layer = "wide")
+  expect_identical(stats::setNames(rows_of(store, "wide"), names(by_value)), by_value)
+})
+
+test_that("what integers make is no integer, and a missing value has no power", {
+  x <- wide_rows()[c("id", "t", "m", "z")]
+  folder <- withr::local_tempdir()
+  files <- file.path(folder, c("x.gpkg", "x.parquet", "x.csv"))
+  for (file in files) write_layer(x, file)
+  for (condition in c("m * m > 0", "m + m > 0", "m - 2000000000 < 0 AND m * m * m < 0", "m ^ 0 = 1", "(m - m) ^ 0 = 1", "z = 0", "1 / z > 0", "CASE WHEN m * m > 1e18 THEN TRUE END")) {
+    here <- kept(x, condition)
+    for (file in files) expect_identical(suppressWarnings(read_layer(file, where = condition)$id), here, info = paste(file, condition))
+  }
+  expect_identical(kept(x, "m * m > 0"), c(1L, 2L, 4L, 6L, 7L, 8L))
+  expect_identical(kept(x, "m ^ 0 = 1"), setdiff(1:8, 5L))
+  expect_identical(perform_command("compute", x, set = "p = m * m")$p, as.double(x$m)^2)
+  squares <- suppressWarnings(civicatlas:::expressions_option("s = sum(m * m)", "set", x, "group"))$s
+  expect_identical(rlang::eval_tidy(squares, x), sum(as.double(x$m)^2, na.rm = TRUE))
+})
+
+test_that("windows on the globe hold what lies between their meridians", {
+  withr::local_seed(4)
+  at <- data.frame(x = c(stats::runif(300, -180, 180), -180, 180, 0), y = c(stats::runif(300, -80, 80), 0, 0, 0))
+  x <- spatial_frame(id = seq_len(nrow(at)), geometry = point_shapes(at$x, at$y, crs = 4326))
+  within <- function(west, east) (at$x - west) %% 360 <= east - west
+  windows <- c(list(c(-181, 181), c(-180.000000001, 180.000000001), c(-1e308, 1e308), c(0, 360.00000001), c(-170, 170), c(-190, 100), c(100, 300), c(-400, -200), c(500, 700)),
+               lapply(1:30, function(i) sort(stats::runif(2, -540, 540))))
+  for (window in windows) {
+    box <- sprintf("BBOX(%.17g, -90, %.17g, 90)", window[1], window[2])
+    inside <- if (diff(window) >= 360) x$id else which(within(window[1], window[2]))
+    expect_setequal(kept(x, sprintf("S_INTERSECTS(geometry, %s)", box)), inside)
+  }
+  for (reach in c(180.000000001, 181, 400)) {
+    ring <- sprintf("POLYGON ((-%1$.9f -89, %1$.9f -89, %1$.9f 89, -%1$.9f 89, -%1$.9f -89))", reach)
+    mask <- spatial_frame(mask = 1L, geometry = shapes_from_wkt(ring, crs = 4326))
+    expect_identical(keep_where(x, mask)$id, x$id)
+    expect_identical(clip_to(x, mask)$id, x$id)
+    expect_identical(join_where(x, mask)$mask, rep(1L, nrow(x)))
+    expect_identical(summarise_into(mask, x, n = dplyr::n())$n, nrow(x))
+  }
+})
+
+test_that("a pattern of many parts is matched in texts of any length, and many values in a moment", {
+  x <- data.frame(id = 1:3, t = c(paste0(strrep("ab", 1e6), "c"), "abc", NA))
+  expect_identical(kept(x, "t LIKE '%a%b%a%b%a%b%c'"), 1L)
+  expect_identical(kept(x, "t NOT LIKE '%b%b%d%'"), 1:2)
+  many <- data.frame(id = 1:40000)
+  expect_identical(kept(many, sprintf("id IN (%s)", paste(1:20000 * 2, collapse = ", "))), 1:20000 * 2L)
+  expect_identical(kept(many, paste0("id = ", 1:5000, collapse = " OR ")), 1:5000)
+  expect_identical(kept(many, "id = 1 OR id = 2 OR id IS NULL OR id > 39999"), c(1L, 2L, 40000L))
+})
+
+# Expressions of every form, truths among them.
+random_truth <- function(depth) {
+  one <- function(...) sample(list(...), 1)[[1]]
+  if (depth == 0) return(one("l", "TRUE", "n = 1", "t IS NULL", "t = 'it''s'", "t LIKE 'a\\'", "d > DATE('2026-01-01')", "S_INTERSECTS(geometry, BBOX(1, 2, 3, 4))"))
+  number <- function(d = depth - 1) {
+    if (d <= 0) return(one("n", "-2", "1e-7", "\"over 65\"", "-n"))
+    one(paste(number(d - 1), one("+", "-", "*", "/", "^", "%", "DIV"), number(d - 1)), paste0("(", number(d - 1), ")"), paste0("abs(", number(d - 1), ")"),
+        paste0("CASE WHEN ", random_truth(d - 1), " THEN ", number(d - 1), " END"))
+  }
+  a <- random_truth(depth - 1)
+  one(paste(number(), one("=", "<", ">="), number()), paste0("(", a, ") = (", random_truth(depth - 1), ")"), paste0("(", a, ") IS NOT NULL"), paste("NOT", a),
+      paste(number(), one("BETWEEN", "NOT BETWEEN"), number(), "AND", number()), paste(number(), one("IN", "NOT IN"), "(1, ", number(), ")"),
+      paste0("(", a, ") IN (TRUE, l)"), paste(a, one("AND", "OR"), random_truth(depth - 1)), paste0("(", a, ") ", one("AND", "OR"), " ", random_truth(depth - 1)))
+}
+
+test_that("the text and the JSON of a condition are read as that condition", {
+  withr::local_seed(8)
+  read <- 0
+  for (i in 1:400) {
+    text <- tryCatch(condition_text(random_truth(3)), civicatlas_error_argument = function(e) NULL)
+    if (is.null(text)) next
+    read <- read + 1
+    expect_identical(condition_text(text), text)
+    expect_identical(condition_text(condition_json(text)), text)
+  }
+  expect_gt(read, 300)
+  x <- data.frame(id = 1:3, t = c("a\\", "a\\'b", "a"))
+  for (i in 1:2) {
+    text <- condition_text(sprintf("{\"op\":\"=\",\"args\":[{\"property\":\"t\"},%s]}", jsonlite::toJSON(x$t[i], auto_unbox = TRUE)))
+    expect_identical(kept(x, text), i)
+  }
+  expect_error(kept(x, "{\"op\":\"=\",\"args\":[{\"property\":\"t\"},\"a\\u0000b\"]}"), "zero byte", class = "civicatlas_error_argument")
+  expect_error(condition_json("id = 9007199254740993"), "beyond 2\\^53", class = "civicatlas_error_argument")
+})
+
 test_that("PostgreSQL gives the same rows", {
   store <- local_postgres()$address
   x <- mixed_rows(150, 11)

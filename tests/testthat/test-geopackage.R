@@ -239,3 +239,50 @@ test_that("a file with a write-ahead log is read in a folder that is read only",
   unlink(open[2])
   expect_identical(as_nobody("read_layer(file)$ward", open[1]), "west east far")
 })
+
+# A layer of ten points whose file a program then changes by SQL, without the triggers that keep the index.
+changed_by <- function(..., env = parent.frame()) {
+  file <- withr::local_tempfile(fileext = ".gpkg", .local_envir = env)
+  write_layer(spatial_frame(n = 1:10, geometry = point_shapes(1:10, 1:10, crs = 4326)), file, layer = "x")
+  con <- DBI::dbConnect(RSQLite::SQLite(), file)
+  on.exit(DBI::dbDisconnect(con))
+  triggers <- DBI::dbGetQuery(con, "SELECT name FROM sqlite_master WHERE type = 'trigger'")$name
+  for (statement in c(sprintf("DROP TRIGGER \"%s\"", triggers), ...)) DBI::dbExecute(con, statement)
+  file
+}
+
+test_that("a spatial index that does not hold all shapes is told and not used", {
+  whole <- changed_by()
+  expect_no_warning(expect_identical(read_layer(whole, within = c(3, 3, 5, 5))$n, 3:5))
+  stale <- list(changed_by("DELETE FROM rtree_x_geom WHERE id > 4"), changed_by("INSERT INTO x (geom, n) SELECT geom, n + 10 FROM x"),
+                changed_by("DELETE FROM rtree_x_geom"), changed_by("UPDATE rtree_x_geom SET minx = 4, maxx = 4, miny = 4, maxy = 4"))
+  for (file in stale) {
+    all <- read_layer(file)
+    expect_warning(found <- read_layer(file, within = c(3, 3, 7, 7)), "spatial index of \"x\".*was not used", class = "civicatlas_warning_data")
+    expect_identical(found$n, all$n[(all$n - 1) %% 10 + 1 >= 3 & (all$n - 1) %% 10 + 1 <= 7])
+  }
+  some <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(spatial_frame(n = 1:3, geometry = shapes_from_wkt(c("POINT (1 1)", NA, "POINT EMPTY"), crs = 4326)), some)
+  expect_no_warning(expect_identical(read_layer(some, within = c(0, 0, 2, 2))$n, 1L))
+  expect_identical(nrow(read_layer(some, where = "n = 2")), 1L)
+})
+
+test_that("columns named as SQLite names rows, with an order of their own, or generated, are columns like others", {
+  file <- withr::local_tempfile(fileext = ".gpkg")
+  x <- spatial_frame(rowid = 10:1 * 100L, oid = 1:10, geometry = point_shapes(1:10, 1:10, crs = 4326))
+  write_layer(x, file, layer = "x")
+  expect_identical(read_layer(file, within = c(3, 3, 5, 5))$oid, 3:5)
+  write_layer(x[1:2, ], file, layer = "x", append = TRUE)
+  expect_identical(read_layer(file)$oid, c(1:10, 1:2))
+  file <- changed_by("ALTER TABLE x ADD COLUMN name TEXT COLLATE NOCASE", "UPDATE x SET name = CASE WHEN n < 3 THEN 'Reef' ELSE 'REEF' END",
+                     "ALTER TABLE x ADD COLUMN tenfold INTEGER GENERATED ALWAYS AS (n * 10) VIRTUAL")
+  all <- read_layer(file)
+  expect_identical(all$tenfold, 1:10 * 10L)
+  for (condition in c("name = 'Reef'", "name IN ('Reef', 'x')", "name = 'Reef' AND characters(name) = 4", "name LIKE 'Re%'")) {
+    expect_identical(read_layer(file, where = condition)$n, 1:2, info = condition)
+    expect_identical(keep_rows(all, condition)$n, 1:2, info = condition)
+  }
+  expect_identical(read_layer(file, where = "tenfold = 50")$n, 5L)
+  expect_warning(write_layer(all[1, ], file, layer = "x", append = TRUE), "works out itself.*tenfold", class = "civicatlas_warning_data")
+  expect_identical(read_layer(file)$tenfold, c(1:10, 1L) * 10L)
+})

@@ -114,7 +114,8 @@ class Lexer {
     return out;
   }
 
-  // A quote within is written twice, and in texts behind a backslash too.
+  // A quote within is written twice, and in texts behind a backslash too; two backslashes before a quote are one, so
+  // that a text can end with it.
   Token quoted(char quote, Token::Kind kind) {
     const std::size_t begin = at_, first = characters_;
     std::string content;
@@ -126,9 +127,11 @@ class Lexer {
             {first, first + 1}, "A quote within quotes is written twice.");
       const char c = text_[at_];
       const char after = at_ + 1 < text_.size() ? text_[at_ + 1] : '\0';
-      if (kind == Token::Kind::text && c == '\\' && after == quote) {
-        content += quote;
-        advance(2);
+      const std::size_t backslashes = kind == Token::Kind::text ? backslashes_before(quote) : 0;
+      if (backslashes > 0) {
+        content.append(backslashes / 2, '\\');
+        if (backslashes % 2 == 1) content += quote;
+        advance(backslashes + backslashes % 2);
       } else if (c == quote && after == quote) {
         content += quote;
         advance(2);
@@ -141,6 +144,13 @@ class Lexer {
     }
     advance(1);
     return {kind, std::move(content), 0, {first, characters_}, {begin, at_}};
+  }
+
+  // How many stand here with a quote behind them.
+  std::size_t backslashes_before(char quote) const {
+    std::size_t end = at_;
+    while (end < text_.size() && text_[end] == '\\') ++end;
+    return end < text_.size() && text_[end] == quote ? end - at_ : 0;
   }
 
   std::string_view text_;

@@ -345,6 +345,7 @@ class Parser {
     Expression inner = factor();
     if (inner.kind == Kind::number) {
       inner.number = -inner.number;
+      inner.name = inner.name[0] == '-' ? inner.name.substr(1) : "-" + inner.name;
       inner.span.begin = begin;
       return inner;
     }

@@ -32,7 +32,7 @@ struct Expression {
     list        // of IN
   };
   Kind kind = Kind::missing;
-  std::string name;  // of an operation, a function or a column; what a literal holds
+  std::string name;  // of an operation, a function or a column; what a literal holds, of a number as it is written
   double number = 0;
   std::vector<Expression> arguments;
   TextSpan span;

@@ -7,6 +7,8 @@ namespace civic {
 namespace {
 
 constexpr double half_turn = 180, full_turn = 360;
+constexpr double hair = 1e-6;                 // by which longitudes miss 180 where they mean it: a tenth of a metre
+constexpr double farthest = full_turn * 100;  // no longitude lies beyond it, however often a writer went around
 
 struct Vertex {
   double x, y, z, m;
@@ -67,12 +69,12 @@ double heading(const StoreView& s, IndexRange v, int from, int step) {
 }
 
 // Whether a ring or line is written with longitudes that jump at the antimeridian. Edges from -180 to 180 tell where
-// they go on as they came; others close a map of the world or of a pole.
+// they go on as they came; others close a map of the world or of a pole, as all do that are longer.
 bool jumps(const StoreView& s, IndexRange v) {
   for (int i = v.begin + 1; i < v.end; ++i) {
     const double step = s.x[i] - s.x[i - 1];
-    if (std::fabs(step) <= half_turn) continue;
-    if (std::fabs(std::fabs(step) - full_turn) > 1e-9) return true;
+    if (std::fabs(step) <= half_turn || std::fabs(step) > full_turn + hair) continue;
+    if (std::fabs(step) < full_turn - hair) return true;
     if (heading(s, v, i - 1, -1) * step < 0 && heading(s, v, i, 1) * step < 0) return true;
   }
   return false;
@@ -191,13 +193,38 @@ std::vector<Piece> clip(const Piece& piece, Side side) {
   return out;
 }
 
-// The pieces of a part in each turn of the world that it reaches, moved into the first.
-std::vector<Piece> cut(const Piece& piece) {
+struct Span {
   double low = HUGE_VAL, high = -HUGE_VAL;
+  double width() const { return high - low; }
+  bool on_globe() const { return low >= -farthest && high <= farthest; }
+};
+
+Span span_of(const Piece& piece) {
+  Span out;
   for (const Vertex& v : piece.rings[0]) {
-    low = std::min(low, v.x);
-    high = std::max(high, v.x);
+    out.low = std::min(out.low, v.x);
+    out.high = std::max(out.high, v.x);
   }
+  return out;
+}
+
+// Edges longer than half a turn in stretches that are shorter: left whole they would be taken for jumps the next time.
+Chain with_short_edges(const Chain& chain) {
+  Chain out;
+  for (std::size_t i = 0; i < chain.size(); ++i) {
+    const double step = i == 0 ? 0 : chain[i].x - chain[i - 1].x;
+    const int stretches = std::fabs(step) > half_turn ? static_cast<int>(std::ceil(std::fabs(step) / half_turn)) : 1;
+    for (int k = 1; k < stretches; ++k)
+      out.push_back(crossing(chain[i - 1], chain[i], chain[i - 1].x + step * k / stretches));
+    out.push_back(chain[i]);
+  }
+  return out;
+}
+
+// The pieces of a part in each turn of the world that it reaches, moved into the first.
+std::vector<Piece> cut(Piece piece, Span span) {
+  const auto [low, high] = span;
+  for (Chain& chain : piece.rings) chain = with_short_edges(chain);
   std::vector<Piece> out;
   const double first = std::floor((low + half_turn) / full_turn), last = std::ceil((high + half_turn) / full_turn) - 1;
   for (double turn = first; turn <= std::max(first, last); ++turn) {
@@ -217,18 +244,23 @@ std::vector<Piece> cut(const Piece& piece) {
   return out;
 }
 
+// What lies on no globe stays where it is.
 std::vector<Piece> cut_all(const std::vector<Piece>& whole) {
   std::vector<Piece> out;
   for (const Piece& piece : whole) {
-    if (piece.kind == ShapeKind::point) {
+    const Span span = span_of(piece);
+    if (piece.kind == ShapeKind::point || !span.on_globe()) {
       out.push_back(piece);
-      shift(out.back().rings[0], -full_turn * std::round(piece.rings[0][0].x / full_turn));
+      if (span.on_globe()) shift(out.back().rings[0], -full_turn * std::round(span.low / full_turn));
     } else {
-      for (Piece& one : cut(piece)) out.push_back(std::move(one));
+      for (Piece& one : cut(piece, span)) out.push_back(std::move(one));
     }
   }
   return out;
 }
+
+// Whether a polygon covers longitudes twice, so that its pieces may overlap.
+bool wraps(const Piece& piece) { return piece.kind == ShapeKind::polygon && span_of(piece).width() > full_turn; }
 
 // A ring that runs around a pole, unwound and a full turn long, as a chain from longitude -180 to 180.
 Chain eastward(Chain chain, double turn) {
@@ -390,20 +422,6 @@ StoreBuffer oriented(ShapeBuilder& builder) {
   return store;
 }
 
-struct Span {
-  double low = HUGE_VAL, high = -HUGE_VAL;
-  double width() const { return high - low; }
-};
-
-Span span_of(const Piece& piece) {
-  Span out;
-  for (const Vertex& v : piece.rings[0]) {
-    out.low = std::min(out.low, v.x);
-    out.high = std::max(out.high, v.x);
-  }
-  return out;
-}
-
 // Moves parts by whole turns to where all of them take up the least longitude: behind the widest gap between them.
 // Says whether any moved.
 bool put_side_by_side(std::vector<Piece>& pieces) {
@@ -526,6 +544,7 @@ AntimeridianCut cut_at_antimeridian(const ShapeRows& rows, int missing) {
         ++out.around_pole;
       else if (pieces.size() != unwound.size())  // else it was moved by turns alone
         ++out.cut;
+      if (std::any_of(unwound.begin(), unwound.end(), wraps)) out.wrapped.push_back(row);
       write_shape(rows.store.types[shape], pieces, builder);
     } else {
       write_shape(rows.store.types[shape], pieces_of(rows.store, shape), builder);

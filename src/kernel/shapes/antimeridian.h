@@ -16,10 +16,11 @@ struct AntimeridianCut {
   std::vector<int> handles;  // 1-based; `missing` as in the rows
   std::size_t cut = 0;
   std::size_t around_pole = 0;  // shapes with a ring around a pole, which now run along the antimeridian to the pole
+  std::vector<int> wrapped;     // rows, from 0, with a polygon wider than a full turn, whose pieces may overlap
 };
 
 // Whether a shape has an edge longer than half a turn, which is taken for the shorter one across the antimeridian; but
-// for the edges from -180 to 180 that close a map of the whole world or of a pole.
+// for the edges from -180 to 180, and longer ones, that close a map of the whole world or of a pole.
 bool has_long_edge(const StoreView& store, int shape);
 
 // Rows whose shapes do not cross keep them as they are. Z and M are interpolated where edges are cut.
