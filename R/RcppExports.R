@@ -45,6 +45,10 @@ core_random_bytes <- function(count) {
     .Call(`_civicatlas_core_random_bytes`, count)
 }
 
+core_is_plain_data <- function(serialized) {
+    .Call(`_civicatlas_core_is_plain_data`, serialized)
+}
+
 core_class_breaks <- function(values, classes, method) {
     .Call(`_civicatlas_core_class_breaks`, values, classes, method)
 }
@@ -267,6 +271,14 @@ core_flush_files <- function(paths) {
 
 core_publish_file <- function(written, target) {
     invisible(.Call(`_civicatlas_core_publish_file`, written, target))
+}
+
+core_publish_new_file <- function(written, target) {
+    .Call(`_civicatlas_core_publish_new_file`, written, target)
+}
+
+core_is_special <- function(path) {
+    .Call(`_civicatlas_core_is_special`, path)
 }
 
 core_settle_files <- function(path, wait) {

@@ -42,16 +42,8 @@ read_apart <- function(path, name, call, read, failed = rlang::cnd_signal) {
   })
 }
 
-# The same where much is read: tried in that process, and done in this one. A file that was written here, and nobody changed since, is not
-# tried.
-read_tried <- function(path, name, call, read) {
-  trial <- function() {
-    read()
-    NULL
-  }
-  if (!is_ours(path)) read_apart(path, name, call, trial)
-  read()
-}
+# The same, but in this process where the file was written here, and nobody changed it since.
+read_guarded <- function(path, name, call, read) if (is_ours(path)) read() else read_apart(path, name, call, read)
 
 too_damaged <- function(name, call) {
   fail("format", c("Cannot read {.file {name}}.", x = "It is so damaged that its reader crashed, or unpacks to more than is allowed.",

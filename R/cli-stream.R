@@ -23,11 +23,11 @@ read_all <- function(con) {
 
 read_stream_bytes <- function(bytes, file) {
   end <- c(which(utils::head(bytes, 1e6) == charToRaw("\n")), length(bytes))[1]
-  first <- rawToChar(bytes[seq_len(end)][bytes[seq_len(end)] != 0])
-  about <- stream_header(first)
-  writeBin(if (is.null(about)) bytes else bytes[-seq_len(end)], file)
+  about <- stream_header(text_of_bytes(bytes[seq_len(end)]))
+  if (!is.null(about)) bytes <- without_end_mark(bytes[-seq_len(end)])
+  writeBin(bytes, file)
   if (is.null(about)) return(read_layer(file))
-  if (end == length(bytes)) return(empty_layer(about))
+  if (!length(bytes)) return(empty_layer(about))
   x <- suppressWarnings(quietly(read_layer(file, crs = about$crs)), classes = "civicatlas_warning_crs")
   if (is.null(about$crs)) attr(x[["geometry"]], "crs") <- NULL
   x <- typed_columns(x, about$columns)
@@ -35,11 +35,26 @@ read_stream_bytes <- function(bytes, file) {
   x
 }
 
+text_of_bytes <- function(bytes) rawToChar(bytes[bytes != 0])
+
+# The last line of a stream, without which it was cut off.
+end_mark <- "{\"civicatlas\":{\"end\":true}}\n"
+
+without_end_mark <- function(bytes) {
+  mark <- charToRaw(end_mark)
+  lines <- length(bytes) - length(mark)
+  if (lines >= 0 && identical(utils::tail(bytes, length(mark)), mark)) return(bytes[seq_len(lines)])
+  came <- sum(bytes == charToRaw("\n"))
+  fail("file", c("Standard input was cut off: it ends after {counted(came, 'row')}, and not as a stream of {.code civicatlas} does.",
+                 i = "Did the command before this one fail, or something between them take a part?"), call = NULL)
+}
+
 # What our first line says; NULL where it is another.
 stream_header <- function(line) {
   if (!grepl("^\\s*[{]\\s*\"civicatlas\"", line)) return(NULL)
   about <- tryCatch(parse_json(line, simplifyVector = FALSE)$civicatlas, error = function(e) NULL)
   if (!is.list(about) || !(is.null(about$crs) || rlang::is_string(about$crs))) return(NULL)
+  about$crs <- crs_in_data(about$crs, NULL)
   about$columns <- Filter(rlang::is_string, about$columns[setdiff(names(about$columns), "geometry")])
   about$history <- Filter(function(step) is.list(step) && rlang::is_string(step$verb) && rlang::is_string(step$call), about$history)
   about
@@ -69,7 +84,7 @@ stale_of_stream <- function(columns) {
 
 empty_layer <- function(about) {
   columns <- lapply(about$columns, function(type) typed_from_text(character(), type))
-  new_spatial_frame(tibble::new_tibble(c(columns, list(geometry = new_shapes(crs = as_crs(about$crs)))), nrow = 0L), "geometry")
+  new_spatial_frame(tibble::new_tibble(c(columns, list(geometry = new_shapes(crs = about$crs))), nrow = 0L), "geometry")
 }
 
 typed_columns <- function(x, types) {
@@ -97,6 +112,6 @@ write_stream <- function(x, write = function(bytes) core(core_write_standard_out
                 history = lapply(attr(x, "history", exact = TRUE), function(step) step[setdiff(names(step), c("code", "given", "state", "change"))]))
   line <- write_json(list(civicatlas = about))
   encoded <- core(core_encode_geojson(handles_of(shapes), store_of(shapes), columns, -1L, "", "lines"))
-  write(c(charToRaw(enc2utf8(paste0(line, "\n"))), encoded$bytes))
+  write(c(charToRaw(enc2utf8(paste0(line, "\n"))), encoded$bytes, charToRaw(end_mark)))
   invisible(x)
 }

@@ -47,13 +47,20 @@ as_crs <- function(x, call = rlang::caller_env(2)) {
                 i = "Give a code such as 32757, well-known text, the path of a .prj file, or a frame; {.fn find_crs} looks codes up."), call = call)
 }
 
+# What a file or stream says of its own CRS, which is no path.
+crs_in_data <- function(x, call) {
+  if (is.null(x)) return(NULL)
+  if (rlang::is_string(x) || rlang::is_scalar_double(x) || rlang::is_scalar_integer(x)) return(crs_by_text(trimws(as.character(x)), call, files = FALSE))
+  fail("crs", "A CRS is a code or a text, and not {.obj_type_friendly {x}}.", call = call)
+}
+
 # A code in one of its spellings, well-known text, or the path of a file that holds some.
-crs_by_text <- function(text, call) {
+crs_by_text <- function(text, call, files = TRUE) {
   code <- sub("^(EPSG:+|urn:ogc:def:crs:EPSG:[^:]*:|https?://(www[.])?opengis[.]net/def/crs/EPSG/[^/]*/)", "", text, ignore.case = TRUE)
   if (grepl("^[0-9]+$", code)) return(crs_by_code(as.numeric(code), call))
   if (grepl("(^|[:/])CRS84$", text, ignore.case = TRUE)) return(crs_by_code(4326, call))
   if (grepl("^[A-Za-z_0-9]+\\s*[[(]", text)) return(crs_from_text(text, call = call))
-  if (file.exists(text)) return(crs_from_text(read_text(text, text, call), source = text, call = call))
+  if (files && file.exists(text)) return(crs_from_text(read_text(text, text, call), source = text, call = call))
   crs_by_name(text) %||%
     fail("crs", c("{.val {text}} is no known CRS.",
                   i = "Give a code such as {.val EPSG:32757}, a full name, well-known text, or the path of a .prj file; {.fn find_crs} looks names up."),

@@ -16,26 +16,19 @@ lock_folder <- function(folder, call) {
 
 # Lists of `result`, `rows_in` and what was `said` in warnings.
 kept_folder <- function(folder) file.path(folder, ".kept")
-kept_path <- function(folder, key) file.path(kept_folder(folder), paste0(key, ".rds"))
+kept_path <- function(folder, key) file.path(kept_folder(folder), paste0(key, ".kept"))
 
 # NULL where there is none, or one that cannot be read.
 kept_result <- function(folder, key) {
   path <- kept_path(folder, key)
-  if (!file.exists(path)) return(NULL)
-  tryCatch({
-    result <- readRDS(path)
-    Sys.setFileTime(path, Sys.time())  # used last
-    result
-  }, error = function(e) NULL, warning = function(w) NULL)
+  result <- kept_data(path)
+  if (!is.null(result)) Sys.setFileTime(path, Sys.time())  # used last
+  result
 }
 
 keep_result <- function(folder, key, result) {
   dir.create(kept_folder(folder), FALSE)
-  path <- kept_path(folder, key)
-  beside <- name_beside(path)
-  on.exit(unlink(beside, expand = FALSE))
-  saveRDS(result, beside, compress = FALSE)
-  file.rename(beside, path)
+  keep_data(result, kept_path(folder, key))
 }
 
 # Those used longest ago go where all take more than the option allows.
@@ -62,22 +55,40 @@ forget_runs <- function(folder = ".") {
 # Steps by the name of the file in the folder that gets what they gave. Those stay as they are that a run before wrote of the same results, and
 # nobody changed.
 write_outputs <- function(outputs, run) {
-  record <- file.path(kept_folder(run$folder), "outputs.rds")
-  before <- if (run$keeps && file.exists(record)) tryCatch(readRDS(record), error = function(e) list())
-  state <- function(target) unname(tools::md5sum(c(target, unlist(members_beside(target)))))
-  targets <- vapply(names(outputs), function(file) {
+  before <- recorded_outputs(run$folder)
+  vapply(names(outputs), function(file) {
     target <- file.path(run$folder, file)
     key <- run$keys[[outputs[[file]]]]
-    same <- identical(before[[file]]$key, key) && identical(before[[file]]$state, state(target))
+    same <- run$keeps && identical(before[[file]], list(key = key, state = state_of_output(target)))
     if (!same) write_output(target, outputs[[file]], run)
-    before[[file]] <<- list(key = key, state = state(target))
+    before[[file]] <<- list(key = key, state = state_of_output(target))
+    write_lines(write_json(before), file.path(run$folder, outputs_record))
     target
   }, "")
-  if (run$keeps && length(targets)) {
-    dir.create(kept_folder(run$folder), FALSE)
-    saveRDS(before, record)
+}
+
+# What runs wrote into a folder: of each file the `key` of the result that it holds, and its `state` as it was written.
+outputs_record <- ".outputs.json"
+
+recorded_outputs <- function(folder) {
+  path <- file.path(folder, outputs_record)
+  if (!file.exists(path)) return(list())
+  tryCatch(as.list(parse_json(rawToChar(core(core_read_bytes(path, -1))), simplifyVector = FALSE)), error = function(e) list())
+}
+
+state_of_output <- function(target) paste(tools::md5sum(files_of_output(target)), collapse = " ")
+
+# No output takes the place of a file that no run wrote, or that somebody changed since.
+need_outputs_free <- function(folder, files, call) {
+  before <- recorded_outputs(folder)
+  for (file in files) {
+    there <- Filter(file.exists, file.path(folder, files_of_output(file)))
+    is_ours <- identical(before[[file]]$state, state_of_output(file.path(folder, file)))
+    if (!length(there) || is_ours) next
+    why <- if (is.null(before[[file]])) "no run wrote it" else "it was changed since a run wrote it"
+    fail("file", c("The output {.file {there[1]}} is there already, and {why}.",
+                   i = "Replace it with {.code {typed('replace = TRUE', '--replace')}}, or give another {.arg folder}."), call = call)
   }
-  targets
 }
 
 # A file for each step that gives a layer or table.
@@ -109,6 +120,7 @@ write_output <- function(target, step, run) {
 new_run_log <- function(folder, workflow, values) {
   text <- file.path(folder, "run.log")
   lines <- file.path(folder, "run.jsonl")
+  unlink(c(text, lines), expand = FALSE)  # a link too, behind which would lie another file
   shown <- vapply(values, function(value) if (is.data.frame(value)) counted(nrow(value), "row") else without_secrets(paste(value, collapse = ",")), "")
   now <- format(Sys.time(), "%Y-%m-%dT%H:%M:%SZ", tz = "UTC")
   writeLines(enc2utf8(c(paste0(now, "  ", workflow$title), paste0("  ", names(shown), " = ", shown, recycle0 = TRUE))), text, useBytes = TRUE)

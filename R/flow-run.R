@@ -9,6 +9,7 @@
 #'   run at a time is at work in a folder; another waits for it, `options(civicatlas.busy_wait)` milliseconds at most.
 #' @param keep `FALSE` to keep no results of steps.
 #' @param from Name of a step: it, and those that need it, run again in any case.
+#' @param replace `TRUE` to replace files that stand where outputs go, and that no run made or somebody changed since; without it they are an error.
 #' @param write_steps `TRUE` to write what each step gave too: a layer as GeoPackage, a table as CSV, in `folder/steps`.
 #' @section Side by side: where `mirai::daemons()` are set, steps that do not wait for one another run side by side on them, and share the cores. Steps on
 #'   layers in tiles share out their tiles instead (see [run_tiles()]).
@@ -21,7 +22,7 @@
 #' file <- system.file("workflows", "out-of-reach.yaml", package = "civicatlas")
 #' run_workflow(file, distance = 500, folder = tempfile())
 #' @export
-run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, write_steps = FALSE) {
+run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, write_steps = FALSE, replace = FALSE) {
   call <- rlang::current_env()
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   values <- values_of_inputs(workflow, rlang::list2(...), call)
@@ -31,11 +32,13 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, 
   lock <- lock_folder(folder, call)
   on.exit(core(core_unlock_file(lock)))
   run <- new_run(workflow, values, folder, keep, from, call)
+  if (!replace) need_outputs_free(folder, names(workflow$outputs), call)
   foresee_run(run)
   run$log <- new_run_log(folder, workflow, values)
   steps <- run_steps(run)
   columns <- lapply(stats::setNames(nm = inputs_of_type(workflow$inputs, "layer")), function(name) names(check_layer(name, run)))
   targets <- c(workflow$outputs, if (write_steps) files_of_steps(run))
+  if (!replace) need_outputs_free(folder, names(targets), call)
   written <- write_outputs(targets, run)
   if (keep) prune_kept(folder)
   counts <- paste0(counted(nrow(steps), "step"), ", ", sum(steps$kept), " of them kept from before; ", counted(length(targets), "output"))
@@ -175,14 +178,15 @@ hash_of_files <- function(paths) rlang::hash(unname(rlang::hash_file(paths[file.
 #'   or measures by the steps that made them, or that the workflow names under `totals:`, with their units; with the runs, each in a folder of its own,
 #'   as attribute `runs`.
 #' @export
-sweep_workflow <- function(workflow, over, ..., folder = ".", keep = TRUE) {
+sweep_workflow <- function(workflow, over, ..., folder = ".", keep = TRUE, replace = FALSE) {
   call <- rlang::current_env()
   if (!is.list(over) || length(over) != 1 || !nzchar(rlang::names2(over))) fail("argument", "{.arg over} is a list of one input and its values.", call = call)
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   name <- names(over)
   for (value in over[[1]]) values_of_inputs(workflow, rlang::list2(!!name := value, ...), call)  # all, before the first runs
   places <- file.path(folder, make.unique(paste0(name, "=", gsub("[^A-Za-z0-9._-]", "_", over[[1]])), sep = "-"))
-  runs <- Map(function(value, place) run_workflow(workflow, !!name := value, ..., folder = place, keep = keep), over[[1]], places, USE.NAMES = FALSE)
+  run <- function(value, place) run_workflow(workflow, !!name := value, ..., folder = place, keep = keep, replace = replace)
+  runs <- Map(run, over[[1]], places, USE.NAMES = FALSE)
   rows <- Map(function(run, value) swept_rows(run, stats::setNames(list(value), name)), runs, over[[1]])
   structure(vctrs::vec_rbind(!!!unlist(unname(rows), recursive = FALSE)), runs = runs)
 }
@@ -213,14 +217,15 @@ register_operation("run", function() {
     new_option("forget", "flag", "remove the kept results of the folder first"), new_option("report", "file", "page of HTML, or PDF, to write about the run"),
     new_option("script", "file", "write the run as a script instead: .R, .sh or _targets.R"),
     new_option("drawing", "file", "draw the workflow instead: .png, .svg or .mmd"),
-    new_option("replace", "flag", "replace a report, script or drawing that is there already")
+    new_option("replace", "flag", "replace outputs that no run made, and a report, script or drawing that is there already")
   ), "civicatlas run out-of-reach.yaml --input distance=500 --folder results", function(o) {
     if (o$check) return(checked_workflow(o))
     if (!is.null(o$script)) return(scripted_workflow(o))
     if (!is.null(o$drawing)) return(drawn_workflow(o))
     if (o$forget) forget_runs(o$folder)
     if (!is.null(o$sweep)) return(swept_workflow(o))
-    run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from_step, write_steps = o$write_steps))
+    run <- rlang::inject(run_workflow(o$workflow, !!!values_set(o), folder = o$folder, from = o$from_step, write_steps = o$write_steps,
+                                      replace = o$replace))
     if (!is.null(o$report)) atlas_report(run, o$report, replace = TRUE)
     if (!o$json) print(run)
     answer <- answer_of_run(run) %||% answer_of_outputs(run)
@@ -253,6 +258,9 @@ checked_workflow <- function(o) {
   lines <- sprintf("%s:%d:%d: %s. %s", o$workflow, problems$line, problems$column, problems$problem, problems$remedy)
   if (!o$json && length(lines)) cat(trimws(lines), sep = "\n")
   if (nrow(problems)) fail(c("choice", "workflow"), "{.file {o$workflow}} has {counted(nrow(problems), 'mistake')}.", call = NULL)
+  workflow <- read_workflow(o$workflow)
+  need_inputs_apart(workflow, Filter(Negate(is.null), values_where_known(workflow, values_set(o))), o$folder, NULL)
+  if (!o$replace) need_outputs_free(o$folder, names(workflow$outputs), NULL)
   say("{.file {o$workflow}} has no mistake.")
   structure(list(mistakes = list()), class = "shown_already")
 }
@@ -260,7 +268,7 @@ checked_workflow <- function(o) {
 swept_workflow <- function(o) {
   pair <- regmatches(o$sweep, regexpr("=", o$sweep, fixed = TRUE), invert = TRUE)[[1]]
   if (length(pair) != 2) wrong_usage("--sweep takes name=value,value,..., not \"{o$sweep}\"")
-  rlang::inject(sweep_workflow(o$workflow, stats::setNames(list(column_list(pair[2])), pair[1]), !!!values_set(o), folder = o$folder))
+  rlang::inject(sweep_workflow(o$workflow, stats::setNames(list(column_list(pair[2])), pair[1]), !!!values_set(o), folder = o$folder, replace = o$replace))
 }
 
 scripted_workflow <- function(o) {
@@ -275,7 +283,7 @@ scripted_workflow <- function(o) {
 drawn_workflow <- function(o) {
   need_free(o$drawing, o$replace, NULL)
   if (ending_of(o$drawing) == "mmd") {
-    writeLines(enc2utf8(draw_workflow(o$workflow, "mermaid")), o$drawing, useBytes = TRUE)
+    write_lines(draw_workflow(o$workflow, "mermaid"), o$drawing)
     say("Wrote {.file {o$drawing}}.")
   } else {
     save_map(draw_workflow(o$workflow), o$drawing, 1280, 800, "px", 110)

@@ -28,7 +28,7 @@ workflow_schema <- function(file = NULL) {
   )
   text <- write_json(schema, pretty = 2)
   if (is.null(file)) return(text)
-  writeLines(enc2utf8(text), file, useBytes = TRUE)
+  write_lines(text, file)
   invisible(text)
 }
 

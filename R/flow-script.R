@@ -91,7 +91,7 @@ shell_lines <- function(name, workflow, values) {
 write_script <- function(lines, file) {
   lines <- unlist(strsplit(paste0(lines, "\n"), "\n"))
   if (is.null(file)) return(lines)
-  writeLines(enc2utf8(lines), file, useBytes = TRUE)
+  write_lines(lines, file)
   invisible(lines)
 }
 

@@ -36,7 +36,7 @@ stream_geojson <- function(source, query, rows, give, again) {
 geojson_crs <- function(name, source, query) {
   crs <- crs_by_code(4326, query$call)
   if (!nzchar(name)) return(crs)
-  tryCatch(as_crs(name), civicatlas_error_crs = function(e) {
+  tryCatch(crs_in_data(name, query$call), civicatlas_error_crs = function(e) {
     caution("crs", "The {.val crs} member of {.file {basename(source$name)}} is not known: {.val {name}}; WGS 84 is taken.")
     crs
   })

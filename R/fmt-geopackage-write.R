@@ -3,14 +3,13 @@
 write_geopackage <- function(x, target, options, call) {
   layer <- options$layer %||% stem_of(target)
   if (!file.exists(target)) {
-    # A new file is made beside its place, so that what breaks off leaves nothing.
+    # A new file is made beside its place, so that what breaks off leaves nothing. One that others made meanwhile gets the layer too.
     beside <- name_beside(target)
     on.exit(unlink(paste0(beside, c("", "-journal", "-wal", "-shm")), expand = FALSE))
     fill_geopackage(x, beside, layer, options, target, call)
-    publish(beside, target, call)
-  } else {
-    fill_geopackage(x, target, layer, options, target, call)
+    if (core(core_publish_new_file(beside, target), call = call)) return(file.size(target))
   }
+  fill_geopackage(x, target, layer, options, target, call)
   file.size(target)
 }
 

@@ -19,7 +19,7 @@ parquet_step <- function(name, call, expr) {
 parquet_footer <- function(source, call) {
   parquet_package(call)
   path <- source$content
-  found <- parquet_step(source$name, call, read_tried(path, source$name, call, function() nanoparquet::read_parquet_metadata(path)))
+  found <- parquet_step(source$name, call, read_guarded(path, source$name, call, function() nanoparquet::read_parquet_metadata(path)))
   schema <- found$schema[-1, ]
   pairs <- found$file_meta_data$key_value_metadata[[1]]
   geo <- pairs$value[match("geo", pairs$key)]
@@ -61,9 +61,24 @@ open_parquet <- function(path, name, call) {
 close_parquet <- function(parquet) if (!is.null(parquet)) core(core_close_parquet(parquet$pointer))
 
 geo_of_parquet <- function(text, name, call) {
-  tryCatch(parse_json(text, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) {
-    fail("format", c("Cannot read {.file {name}}.", x = "Its metadata {.val geo} is no JSON: {said_by(e)}"), call = call)
-  })
+  wrong <- function(why) fail("format", c("Cannot read {.file {name}}.", x = "Its metadata {.val geo} {why}."), call = call)
+  geo <- tryCatch(parse_json(text, simplifyVector = TRUE, simplifyDataFrame = FALSE), error = function(e) wrong(paste("is no JSON:", said_by(e))))
+  columns <- if (is.list(geo)) geo$columns
+  if (!is.list(columns) || !all(vapply(columns, is.list, NA)) || !rlang::is_string(geo$primary_column)) wrong("does not say which columns hold shapes")
+  geo$columns <- lapply(columns, geo_of_column)
+  geo
+}
+
+# What the metadata says of a column of shapes, without what is of another type than it must be.
+geo_of_column <- function(about) {
+  is_path <- function(path) is.character(unlist(path)) && length(path) >= 1
+  box <- if (is.list(about$covering)) about$covering$bbox
+  fits <- list(encoding = rlang::is_string(about$encoding), geometry_types = is.character(unlist(about$geometry_types)), bbox = is.numeric(about$bbox),
+               covering = is.list(box) && all(box_members %in% names(box)) && all(vapply(box, is_path, NA)))
+  about[names(fits)[!unlist(fits)]] <- NULL
+  if (!is.null(about$crs) && !is.list(about$crs)) about$crs <- list(name = as.character(about$crs)[1])
+  if (!is.null(about$crs$id) && !is.list(about$crs$id)) about$crs$id <- NULL
+  about
 }
 
 # Columns that the core does not read are shapes' boxes, which nobody needs, or the reason to leave the file to another reader.
@@ -139,7 +154,7 @@ read_by_nanoparquet <- function(source, query) {
   on.exit(unlink(flat$temporary, expand = FALSE))
   read <- function(columns) {
     if (!length(columns)) return(list())
-    as.list(parquet_step(source$name, query$call, read_tried(flat$file, source$name, query$call, function() {
+    as.list(parquet_step(source$name, query$call, read_guarded(flat$file, source$name, query$call, function() {
       nanoparquet::read_parquet(flat$file, col_select = columns)
     })))
   }
@@ -168,15 +183,17 @@ flat_parquet <- function(source, query, about) {
   members <- if (length(covering)) vapply(covering[box_members], function(path) c(as.character(path), NA)[2], "")
   flat <- core(core_flatten_parquet(footer$metadata, query$within, parquet_box_column(about) %||% "", as.character(unname(members))),
                source = source$name, call = query$call)
-  if (!length(flat$dropped) && !flat$row_groups) return(list(file = source$content, rows = parquet_rows(source$content)))
+  if (!length(flat$dropped) && !flat$row_groups) return(list(file = source$content, rows = parquet_rows(source$content, source, query)))
   copy <- tempfile(fileext = ".parquet")
   if (!file.copy(source$content, copy)) cut_off(copy, query$call)
   put_parquet_footer(copy, footer$at, flat$metadata)
   if (is_ours(source$content)) note_written(copy)
-  list(file = copy, temporary = copy, dropped = flat$dropped, rows = parquet_rows(copy))
+  list(file = copy, temporary = copy, dropped = flat$dropped, rows = parquet_rows(copy, source, query))
 }
 
-parquet_rows <- function(file) as.double(nanoparquet::read_parquet_info(file)$num_rows)
+parquet_rows <- function(file, source, query) {
+  parquet_step(source$name, query$call, read_guarded(file, source$name, query$call, function() as.double(nanoparquet::read_parquet_info(file)$num_rows)))
+}
 
 # The metadata at the end of a file, and where it starts.
 get_parquet_footer <- function(file) {

@@ -52,16 +52,40 @@ read_manifest <- function(folder, call) {
   path <- file.path(folder, manifest_name)
   text <- core(core_read_bytes(path, -1), source = path, call = call)
   content <- tryCatch(parse_json(rawToChar(text), simplifyVector = TRUE), error = function(e) broken_manifest(path, "It is no JSON: {said_by(e)}", call, e))
-  version <- content$civicatlas_tiles
-  if (!rlang::is_integerish(version, 1) || is.null(content$tiles)) broken_manifest(path, "It does not say which tiles there are.", call)
+  version <- if (is.list(content)) content$civicatlas_tiles
+  if (!is.list(content) || !rlang::is_integerish(version, 1) || is.null(content$tiles)) broken_manifest(path, "It does not say which tiles there are.", call)
   if (version > manifest_version) {
     fail("format", c("{.file {path}} is of version {version}, written by {content$written_by %||% 'another program'}; this package reads {manifest_version}.",
                      i = "Update {.pkg civicatlas}."), call = call)
   }
+  need_manifest_fields(content, path, call)
   types <- content$columns
   columns <- if (length(types)) prototype_of_types(types$type, types$name) else list()
-  crs <- if (!is.null(content$crs)) as_crs(content$crs$code %||% content$crs$text, call = call)
-  tile_source(folder, columns, content$shape, crs, tiles_of_manifest(content$tiles, path, call), content$ranges)
+  crs <- tryCatch(crs_in_data(content$crs$code %||% content$crs$text, call), error = function(e) {
+    broken_manifest(path, "Its CRS cannot be read: {said_by(e)}", call, e)
+  })
+  tiles <- tiles_of_manifest(content$tiles, path, call)
+  if (!identical(sum(tiles$rows), as.double(content$rows))) broken_manifest(path, "Its tiles have not as many rows as it says.", call)
+  tile_source(folder, columns, content$shape, crs, tiles, content$ranges)
+}
+
+# Are its fields what they must be?
+need_manifest_fields <- function(content, path, call) {
+  tiles <- content$tiles
+  columns <- content$columns
+  ranges <- content$ranges
+  fits <- c(
+    tiles = is.data.frame(tiles) || identical(tiles, list()), rows = rlang::is_scalar_integerish(content$rows),
+    shape = is.null(content$shape) || rlang::is_string(content$shape), crs = is.null(content$crs) || is.list(content$crs),
+    columns = !length(columns) || (is.data.frame(columns) && is.character(columns$type) && is.character(columns$name)),
+    ranges = !length(ranges) || (is.list(ranges) && all(vapply(ranges, is_range, NA, NROW(tiles))))
+  )
+  if (!all(fits)) broken_manifest(path, paste0("Its \"", names(fits)[!fits][1], "\" is not what it must be."), call)
+}
+
+is_range <- function(range, tiles) {
+  is_numbers <- function(values) (is.numeric(values) || all(is.na(values))) && length(values) == tiles
+  is.list(range) && is_numbers(range$least) && is_numbers(range$greatest)
 }
 
 broken_manifest <- function(path, why, call, e = NULL) {
@@ -73,8 +97,9 @@ tiles_of_manifest <- function(tiles, path, call) {
   tiles <- tibble::as_tibble(tiles)
   if (!nrow(tiles)) return(no_tiles())
   numbers <- c("rows", "bytes", box_members)
-  lacks <- !all(c("file", numbers) %in% names(tiles)) || !is.character(tiles$file)
-  if (lacks) broken_manifest(path, "Its tiles lack fields.", call)
+  lacks <- !all(c("file", "md5", numbers) %in% names(tiles)) || !is.character(tiles$file) || !is.character(tiles$md5)
+  is_numbers <- function(values) is.numeric(values) || all(is.na(values))
+  if (lacks || !all(vapply(tiles[numbers], is_numbers, NA))) broken_manifest(path, "Its tiles lack fields.", call)
   if (any(tiles$file != basename(tiles$file))) broken_manifest(path, "A tile lies outside the folder.", call)
   for (number in numbers) tiles[[number]] <- as.double(tiles[[number]])
   if (is.null(tiles$kinds)) tiles$kinds <- NA_character_
@@ -142,9 +167,11 @@ open_tiles <- function(folder, call, damaged = "refuse") {
   folder <- sub("/+$", "", path.expand(folder))
   source <- if (file.exists(file.path(folder, manifest_name))) read_manifest(folder, call) else tiles_of_files(folder, call)
   path <- paste0(folder, "/", source$tiles$file, recycle0 = TRUE)
-  wrong <- ifelse(!file.exists(path), "is missing", ifelse(file.size(path) != source$tiles$bytes, "was cut off or replaced", NA))
-  if (any(!is.na(wrong))) {
-    lines <- escape(paste(source$tiles$file, wrong)[!is.na(wrong)])
+  special <- vapply(path, core_is_special, NA)
+  wrong <- ifelse(!file.exists(path) | special, "is missing", ifelse(file.size(path) != source$tiles$bytes, "was cut off or replaced", NA))
+  beside <- setdiff(parquet_files(folder), source$tiles$file)
+  if (any(!is.na(wrong)) || length(beside)) {
+    lines <- escape(c(paste(source$tiles$file, wrong)[!is.na(wrong)], paste(beside, "is not in the manifest", recycle0 = TRUE)))
     lines <- stats::setNames(c(utils::head(lines, 5), if (length(lines) > 5) paste("and", length(lines) - 5, "more")), NULL)
     names(lines) <- rep("x", length(lines))
     if (damaged != "skip") {
@@ -187,12 +214,17 @@ tile_in_window <- function(source, k, window, call) {
   }
   missing <- setdiff(c(names(source$columns), source$shape), parquet$names)
   if (length(missing)) fail("format", "The tile {.file {path}} is of another schema: it has no column {.val {missing[1]}}.", call = call)
+  before <- stamps_of(path)
+  need_checksum(tile, path, call)
   groups <- tile$groups[[1]] %||% seq_along(parquet$rows)
   need_rows(tile, sum(parquet$rows[groups]), path, call)
   columns <- core(core_read_parquet(parquet$pointer, match(names(source$columns), parquet$names), groups), source = path, call = call)
   columns <- Map(as_type_of, columns, source$columns)
+  found <- if (!is.null(source$shape)) {
+    core(core_parquet_shapes(parquet$pointer, match(source$shape, parquet$names), groups, window, FALSE), source = path, call = call)
+  }
+  if (!identical(stamps_of(path), before)) fail("format", "The tile {.file {path}} was replaced while it was read.", call = call)
   if (is.null(source$shape)) return(frame_of_tile(source, columns, NULL))
-  found <- core(core_parquet_shapes(parquet$pointer, match(source$shape, parquet$names), groups, window, FALSE), source = path, call = call)
   if (!all(found$kept)) columns <- lapply(columns, `[`, which(found$kept))
   frame_of_tile(source, columns, shapes_of_core(found, source$crs))
 }
@@ -201,6 +233,21 @@ need_rows <- function(tile, rows, path, call) {
   if (!"rows" %in% names(tile) || rows == tile$rows) return(invisible())
   fail("format", "The tile {.file {path}} has {rows} rows, and its manifest says {tile$rows}.", call = call)
 }
+
+# Is each byte of a tile as its manifest says? Looked at once, until the file changes.
+need_checksum <- function(tile, path, call) {
+  if (!isTRUE(grepl("^[0-9a-f]{32}$", tile[["md5"]]))) return(invisible())
+  id <- paste(path, tile$md5)
+  if (identical(checked_tiles[[id]], stamps_of(path))) return(invisible())
+  stamps <- stamps_of(path)
+  if (!identical(unname(tools::md5sum(path)), tile$md5)) {
+    fail("format", c("The tile {.file {path}} is not what its manifest says: its checksum is another.",
+                     i = "It was damaged or replaced. Make the tiles anew with {.fn tile_up}."), call = call)
+  }
+  checked_tiles[[id]] <- stamps
+}
+
+checked_tiles <- new.env(parent = emptyenv())
 
 as_type_of <- function(values, prototype) {
   if (identical(class(values), class(prototype))) return(values)

@@ -113,6 +113,10 @@ files_of_layer <- function(target, format) {
 files_named <- function(target, format) c(target, paste0(tools::file_path_sans_ext(target), ".", format_record(format)$beside, recycle0 = TRUE))
 
 need_place <- function(file, call) {
+  if (core_is_special(file)) {
+    fail("file", c("{.file {file}} is a device, a pipe, or a link to a file that is not there, in whose place no file is put.",
+                   i = if (said$on_command_line) "{.code -} writes to standard output."), call = call)
+  }
   if (nchar(basename(file), "bytes") > 255) fail("file", "A name of {nchar(basename(file), 'bytes')} bytes is longer than the 255 of a file's.", call = call)
   if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
   if (file.access(dirname(file), 2) != 0) fail("file", "The folder {.file {dirname(file)}} cannot be written to.", call = call)
@@ -150,6 +154,13 @@ ends_with <- function(file, bytes) {
 }
 
 cut_off <- function(target, call) fail("file", c("Cannot write {.file {target}}: it was cut off.", i = "Is the disk full?"), call = call)
+
+# Lines of text as a file, whole or not at all.
+write_lines <- function(lines, file, call = NULL) {
+  file <- path.expand(file)
+  need_place(file, call)
+  write_files(stats::setNames(list(charToRaw(paste0(enc2utf8(lines), "\n", collapse = ""))), file), call)
+}
 
 # Puts a file that was written beside its place there.
 publish <- function(beside, target, call) core(core_publish_file(beside, target), call = call)

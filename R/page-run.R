@@ -140,7 +140,7 @@ what_file_is <- function(file) {
 
 # Results that the run before kept, which never change, under a second name: they take no more room.
 take_kept <- function(from, to) {
-  results <- setdiff(list.files(kept_folder(from), "[.]rds$"), "outputs.rds")
+  results <- list.files(kept_folder(from), "[.]kept$")
   if (!length(results)) return(invisible())
   dir.create(kept_folder(to), FALSE)
   suppressWarnings(file.link(file.path(kept_folder(from), results), file.path(kept_folder(to), results)))

@@ -48,7 +48,7 @@ size_of_tiles <- function(source) {
 # Which tiles may have been kept; kept_tile() tells.
 which_kept <- function(task) {
   if (is.null(task$results)) return(integer())
-  found <- as.integer(sub("[.]rds$", "", list.files(task$results, "^[0-9]+[.]rds$")))
+  found <- as.integer(sub("[.]kept$", "", list.files(task$results, "^[0-9]+[.]kept$")))
   sort(found[vapply(found, function(k) !is.null(kept_tile(task, k)), NA)])
 }
 
@@ -138,21 +138,13 @@ write_tile_of_run <- function(frame, task, k) {
   found
 }
 
-tile_result_path <- function(task, k) file.path(task$results, sprintf("%05d.rds", k))
+tile_result_path <- function(task, k) file.path(task$results, sprintf("%05d.kept", k))
 
-keep_tile <- function(task, k, found) {
-  path <- tile_result_path(task, k)
-  beside <- name_beside(path)
-  on.exit(unlink(beside, expand = FALSE))
-  saveRDS(found, beside, compress = FALSE)
-  file.rename(beside, path)
-}
+keep_tile <- function(task, k, found) keep_data(found, tile_result_path(task, k))
 
 # What was kept of a tile; NULL where it was not, or the tile that was written is no more what it was.
 kept_tile <- function(task, k) {
-  path <- tile_result_path(task, k)
-  if (!file.exists(path)) return(NULL)
-  found <- tryCatch(readRDS(path), error = function(e) NULL, warning = function(w) NULL)
+  found <- kept_data(tile_result_path(task, k))
   if (is.null(found) || !task$write) return(found)
   tile <- file.path(task$work, "tiles", found$value$tile$file)
   if (identical(unname(tools::md5sum(tile)), found$value$tile$md5)) found

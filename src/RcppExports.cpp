@@ -122,6 +122,16 @@ BEGIN_RCPP
     return rcpp_result_gen;
 END_RCPP
 }
+// core_is_plain_data
+bool core_is_plain_data(const RawVector& serialized);
+RcppExport SEXP _civicatlas_core_is_plain_data(SEXP serializedSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::traits::input_parameter< const RawVector& >::type serialized(serializedSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_is_plain_data(serialized));
+    return rcpp_result_gen;
+END_RCPP
+}
 // core_class_breaks
 NumericVector core_class_breaks(NumericVector values, int classes, std::string method);
 RcppExport SEXP _civicatlas_core_class_breaks(SEXP valuesSEXP, SEXP classesSEXP, SEXP methodSEXP) {
@@ -792,6 +802,29 @@ BEGIN_RCPP
     Rcpp::traits::input_parameter< std::string >::type target(targetSEXP);
     core_publish_file(written, target);
     return R_NilValue;
+END_RCPP
+}
+// core_publish_new_file
+bool core_publish_new_file(std::string written, std::string target);
+RcppExport SEXP _civicatlas_core_publish_new_file(SEXP writtenSEXP, SEXP targetSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type written(writtenSEXP);
+    Rcpp::traits::input_parameter< std::string >::type target(targetSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_publish_new_file(written, target));
+    return rcpp_result_gen;
+END_RCPP
+}
+// core_is_special
+bool core_is_special(std::string path);
+RcppExport SEXP _civicatlas_core_is_special(SEXP pathSEXP) {
+BEGIN_RCPP
+    Rcpp::RObject rcpp_result_gen;
+    Rcpp::RNGScope rcpp_rngScope_gen;
+    Rcpp::traits::input_parameter< std::string >::type path(pathSEXP);
+    rcpp_result_gen = Rcpp::wrap(core_is_special(path));
+    return rcpp_result_gen;
 END_RCPP
 }
 // core_settle_files
@@ -1705,6 +1738,7 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_end_at_once", (DL_FUNC) &_civicatlas_core_end_at_once, 0},
     {"_civicatlas_core_wait_for", (DL_FUNC) &_civicatlas_core_wait_for, 1},
     {"_civicatlas_core_random_bytes", (DL_FUNC) &_civicatlas_core_random_bytes, 1},
+    {"_civicatlas_core_is_plain_data", (DL_FUNC) &_civicatlas_core_is_plain_data, 1},
     {"_civicatlas_core_class_breaks", (DL_FUNC) &_civicatlas_core_class_breaks, 3},
     {"_civicatlas_core_finite_sorted", (DL_FUNC) &_civicatlas_core_finite_sorted, 1},
     {"_civicatlas_core_variance_fit", (DL_FUNC) &_civicatlas_core_variance_fit, 2},
@@ -1761,6 +1795,8 @@ static const R_CallMethodDef CallEntries[] = {
     {"_civicatlas_core_write_files", (DL_FUNC) &_civicatlas_core_write_files, 4},
     {"_civicatlas_core_flush_files", (DL_FUNC) &_civicatlas_core_flush_files, 1},
     {"_civicatlas_core_publish_file", (DL_FUNC) &_civicatlas_core_publish_file, 2},
+    {"_civicatlas_core_publish_new_file", (DL_FUNC) &_civicatlas_core_publish_new_file, 2},
+    {"_civicatlas_core_is_special", (DL_FUNC) &_civicatlas_core_is_special, 1},
     {"_civicatlas_core_settle_files", (DL_FUNC) &_civicatlas_core_settle_files, 2},
     {"_civicatlas_core_process_holding", (DL_FUNC) &_civicatlas_core_process_holding, 1},
     {"_civicatlas_core_being_changed", (DL_FUNC) &_civicatlas_core_being_changed, 1},

@@ -13,6 +13,7 @@
 #include "kernel/index/kept_index.h"
 #include "kernel/io/deflate.h"
 #include "kernel/io/unpack_limit.h"
+#include "plain_data.h"
 #include "store_seal.h"
 
 using namespace Rcpp;
@@ -402,4 +403,9 @@ RawVector core_random_bytes(int count) {
   RawVector bytes(count);
   for (auto& byte : bytes) byte = static_cast<Rbyte>(source() & 0xFF);
   return bytes;
+}
+
+// [[Rcpp::export(rng = false)]]
+bool core_is_plain_data(const RawVector& serialized) {
+  return is_plain_data(serialized.begin(), static_cast<std::size_t>(serialized.size()));
 }

@@ -486,6 +486,13 @@ void core_flush_files(CharacterVector paths) { flush_files(as<std::vector<std::s
 // [[Rcpp::export]]
 void core_publish_file(std::string written, std::string target) { publish_file(written, target); }
 
+// Where nothing has the target's name; whether nothing had.
+// [[Rcpp::export]]
+bool core_publish_new_file(std::string written, std::string target) { return publish_new_file(written, target); }
+
+// [[Rcpp::export]]
+bool core_is_special(std::string path) { return is_special(path); }
+
 // [[Rcpp::export]]
 void core_settle_files(std::string path, double wait) { settle_files(path, wait); }
 

@@ -101,11 +101,12 @@ namespace {
 
 int descriptor(std::intptr_t handle) { return static_cast<int>(handle); }
 
-// To read alone where it cannot be opened to write.
+// To read alone where it cannot be opened to write. Behind a link would lie what somebody else chose, and a pipe would wait.
 int open_shared(const std::string& path, bool make) {
-  const int file = ::open(path.c_str(), O_RDWR | O_CLOEXEC | (make ? O_CREAT : 0), 0666);
+  constexpr int plain = O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK;
+  const int file = ::open(path.c_str(), O_RDWR | plain | (make ? O_CREAT : 0), 0666);
   if (file >= 0 || make || (errno != EACCES && errno != EROFS)) return file;
-  return ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  return ::open(path.c_str(), O_RDONLY | plain);
 }
 
 // In place of what the file holds.

@@ -246,6 +246,14 @@ bool is_folder(const std::string& path) noexcept {
   return std::filesystem::is_directory(native_path(path), problem);
 }
 
+bool is_special(const std::string& path) noexcept {
+  std::error_code problem;
+  const auto own = std::filesystem::symlink_status(native_path(path), problem);
+  if (own.type() == std::filesystem::file_type::not_found) return false;
+  const auto status = std::filesystem::status(native_path(path), problem);
+  return !std::filesystem::is_regular_file(status) && !std::filesystem::is_directory(status);
+}
+
 void keep_permissions(const std::string& of, const std::string& to) noexcept {
   std::error_code problem;
   const auto status = std::filesystem::status(native_path(of), problem);
@@ -257,6 +265,19 @@ std::error_code replace_file(const std::string& from, const std::string& to) {
   std::error_code problem;
   std::filesystem::rename(native_path(from), native_path(to), problem);
   return problem;
+}
+
+// Where a file can have no second name, another may come in between.
+std::error_code place_file(const std::string& from, const std::string& to) {
+  std::error_code problem;
+  std::filesystem::create_hard_link(native_path(from), native_path(to), problem);
+  if (problem == std::errc::file_exists) return problem;
+  if (problem) {
+    if (std::filesystem::exists(native_path(to))) return std::make_error_code(std::errc::file_exists);
+    return replace_file(from, to);
+  }
+  remove_file(from);
+  return {};
 }
 
 std::error_code keep_aside(const std::string& path, const std::string& aside) {

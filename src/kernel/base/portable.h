@@ -68,10 +68,14 @@ void flush_folder_of(const std::string& path) noexcept;
 std::string behind_links(const std::string& path);
 bool is_file(const std::string& path) noexcept;
 bool is_folder(const std::string& path) noexcept;
+// Whether a file is no place to put a file: a device, a pipe, or a link to what is not there.
+bool is_special(const std::string& path) noexcept;
 // Gives a file the permissions of another, where that is there.
 void keep_permissions(const std::string& of, const std::string& to) noexcept;
 // Renames a file, over another where there is one.
 std::error_code replace_file(const std::string& from, const std::string& to);
+// Renames a file to a name that nothing has; file_exists where something has it.
+std::error_code place_file(const std::string& from, const std::string& to);
 // Gives a file a second name, or where the system has none of these another one.
 std::error_code keep_aside(const std::string& path, const std::string& aside);
 void remove_file(const std::string& path) noexcept;

@@ -15,6 +15,10 @@ namespace {
   throw FileError("cannot write " + path + ": " + why);
 }
 
+void need_file_place(const std::string& path) {
+  if (is_special(path)) cannot_write(path, "it is a device, a pipe, or a link to a file that is not there");
+}
+
 }  // namespace
 
 std::string name_beside(const std::string& path, const char* kind) {
@@ -32,6 +36,7 @@ bool is_name_beside(const std::string& name, const std::string& path, const char
 
 FileWriter::FileWriter(const std::string& path) : path_(behind_links(path)) {
   if (is_folder(path_)) cannot_write(path, "it is a folder");
+  need_file_place(path);
   do {
     beside_ = name_beside(path_, "part");
     file_ = create_to_write(beside_);
@@ -84,11 +89,21 @@ void flush_files(const std::vector<std::string>& paths) {
 }
 
 void publish_file(const std::string& written, const std::string& target) {
+  need_file_place(target);
   const std::string path = behind_links(target);
   keep_permissions(path, written);
   if (!flush_to_disk(written)) cannot_write(target, std::strerror(errno));
   if (const std::error_code problem = replace_file(written, path)) cannot_write(target, problem.message());
   flush_folder_of(path);
+}
+
+bool publish_new_file(const std::string& written, const std::string& target) {
+  if (!flush_to_disk(written)) cannot_write(target, std::strerror(errno));
+  const std::error_code problem = place_file(written, target);
+  if (problem == std::errc::file_exists) return false;
+  if (problem) cannot_write(target, problem.message());
+  flush_folder_of(target);
+  return true;
 }
 
 }  // namespace civic

@@ -38,6 +38,8 @@ void flush_files(const std::vector<std::string>& paths);
 
 // Renames a file that another has written over its target, as FileWriter does with its own.
 void publish_file(const std::string& written, const std::string& target);
+// The same where nothing has the target's name; false where something has.
+bool publish_new_file(const std::string& written, const std::string& target);
 
 // Publishes files that belong together, as the members of a shapefile, and removes others of them that are left from
 // before. Where one cannot be published the targets are what they were. Where the process ends in the middle, the next
