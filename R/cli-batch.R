@@ -27,9 +27,10 @@ batch_command <- function(o) {
 }
 
 run_line <- function(line, known, o) {
-  say("{line$number}: {line$text}")
+  shown <- without_secrets(line$text)
+  say("{line$number}: {shown}")
   tryCatch(run_command(c(line$words, if (o$json && !"--json" %in% line$words) "--json"), known), error = function(e) {
-    fail(sub("^civicatlas_error_", "", class(e)[1]), c("Line {line$number} failed, and the run ends there: {line$text}", x = "{said_by(e)}"), call = NULL)
+    fail(sub("^civicatlas_error_", "", class(e)[1]), c("Line {line$number} failed, and the run ends there: {shown}", x = "{said_by(e)}"), call = NULL)
   })
 }
 
@@ -68,7 +69,7 @@ check_batch <- function(lines) {
 
 problem_of_line <- function(line, made) {
   open <- regmatches(line$words, regexpr("[{][A-Za-z_][A-Za-z0-9_]*[}]", line$words))
-  if (length(open)) return(paste0("nothing is set for ", open[1], "; give --set ", gsub("[{}]", "", open[1]), "=..."))
+  if (length(open)) return(paste0("nothing is set for ", open[1], "; give --input ", gsub("[{}]", "", open[1]), "=..."))
   tryCatch({
     command <- find_command(line$words[1])
     parsed <- parse_arguments(command, line$words[-1])

@@ -51,7 +51,7 @@ code_of_operation <- function(node, context) {
     "%" = rlang::call2("rest_of_division", !!!args), div = rlang::call2("whole_division", !!!args),
     "^" = code_of_power(node$args, args),
     "+" = , "-" = , "*" = rlang::call2(node$value, !!!lapply(as_doubles(node$args, args), in_brackets)),
-    "/" = rlang::call2(if (context$is_condition) "divided" else "/", !!!lapply(args, in_brackets)),
+    "/" = rlang::call2(if (isTRUE(context$is_condition)) "divided" else "/", !!!lapply(args, in_brackets)),
     case = code_of_case(args),
     bbox = box_of_node(node, context),
     rlang::call2(if (startsWith(node$value, "t_")) "times_related" else "shapes_related", !!!args, substring(node$value, 3))

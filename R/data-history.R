@@ -79,7 +79,7 @@ frame_given <- function(frame) {
   Filter(Negate(is.null), list(history = history, crs = crs, change = change_since(frame, utils::tail(history, 1))))
 }
 
-code_given <- function(asked) if (!rlang::quo_is_null(asked) && !rlang::quo_is_missing(asked)) list(code = rlang::quo_text(asked))
+code_given <- function(asked) if (!rlang::quo_is_null(asked) && !rlang::quo_is_missing(asked)) list(code = without_secrets(rlang::quo_text(asked)))
 
 crs_given <- function(crs) if (!is.na(crs$code %||% NA)) crs$code else if (!is.null(crs)) tryCatch(crs_text(crs), error = function(e) NULL)
 
@@ -99,7 +99,10 @@ steps_within <- function(history) {
   sum(vapply(history, function(step) 1 + sum(vapply(step$given, function(value) if (is.list(value)) steps_within(value$history) else 0, 0)), 0))
 }
 
-without_secrets_in <- function(value) if (is.character(value)) vapply(value, without_secrets, "", USE.NAMES = FALSE) else value
+without_secrets_in <- function(value) {
+  if (is.character(value)) value[] <- vapply(value, without_secrets, "", USE.NAMES = FALSE)
+  value
+}
 
 call_text <- function(call) {
   text <- paste(trimws(deparse(call, width.cutoff = 200L)), collapse = " ")

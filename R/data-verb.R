@@ -24,7 +24,8 @@ record <- function(verb, out, from, rows_in, account, stale) {
     verb = verb$name, call = said$command %||% call_text(verb$call), rows_in = as.integer(rows_in), rows_out = nrow(out),
     note = if (length(words)) paste(words, collapse = "; ") else NA_character_, seconds = round(clock() - verb$started, 3),
     account = account, stale = stale, change = change,
-    code = paste(deparse(verb$call, width.cutoff = 500L, nlines = 20), collapse = "\n"), given = given_values(verb$frame, verb$arguments, earlier)
+    code = without_secrets(paste(deparse(verb$call, width.cutoff = 500L, nlines = 20), collapse = "\n")),
+    given = given_values(verb$frame, verb$arguments, earlier)
   )
   step$state <- state_of(out)
   attr(out, "history") <- c(earlier, list(step))

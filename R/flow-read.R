@@ -69,6 +69,7 @@ workflow_of_nodes <- function(node, tell) {
   }
   known_keys(node, c("version", "title", "inputs", "steps", "outputs", "answer", "totals"), "a workflow", tell)
   if (!identical(node$value$version$value, "1")) tell(node$value$version %||% node, "the version of the language is missing", "Write: version: 1.")
+  for (key in c("inputs", "steps")) need_plain_names(node$value[[key]], tell)
   inputs <- named_nodes(node, "inputs", tell, input_of_node)
   steps <- named_nodes(node, "steps", tell, function(name, step, tell) step_of_node(name, step, inputs, names(node$value$steps$value), tell))
   if (!length(steps)) tell(node$value$steps %||% node, "there are no steps")
@@ -81,6 +82,15 @@ workflow_of_nodes <- function(node, tell) {
   totals <- if (!is.null(node$value$totals)) texts_of_node(node$value$totals)
   structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs, answer = answer, totals = totals),
             class = "workflow")
+}
+
+# Names of inputs and steps are those of variables in scripts and of layers in batches.
+need_plain_names <- function(node, tell) {
+  for (name in if (identical(node$kind, "map")) names(node$value)) {
+    if (!grepl("^[\\p{L}_][\\p{L}\\p{M}\\p{N}_.-]*$", name, perl = TRUE)) {
+      tell(node$keys[[name]], paste0("\"", name, "\" is no name"), "A name has letters, digits, _, . and -, and begins with a letter.")
+    }
+  }
 }
 
 # A sentence with {value}, which is a summary of a step's rows, rounded to `digits` where these are told; `column` is the one that maps show.

@@ -112,7 +112,8 @@ value_in_words <- function(value, type) {
   if (is.data.frame(value)) return(counted(nrow(value), "row"))
   if (type == "condition") return(condition_text(value))
   text <- paste(value, collapse = ", ")
-  without_secrets(if (type %in% c("layer", "file")) basename(text) else text)
+  text <- without_secrets(text)
+  if (type %in% c("layer", "file")) basename(text) else text
 }
 
 sources_table <- function(run) {
@@ -126,7 +127,7 @@ source_row <- function(name, value, input) {
   here <- !frame && file.exists(file)
   describe <- function() quietly(describe_layer(value, layer = if (here) table_of_input(input, value), scan = if (here) FALSE))
   about <- if (frame || here) tryCatch(describe(), error = function(e) NULL)
-  tibble::tibble(input = name, source = if (frame) "a frame" else without_secrets(basename(value)), rows = as.integer(about$rows %||% NA),
+  tibble::tibble(input = name, source = if (frame) "a frame" else basename(without_secrets(value)), rows = as.integer(about$rows %||% NA),
                  crs = if (is.null(about$extent)) "" else crs_label(about$crs), md5 = if (here) unname(tools::md5sum(file)) else "",
                  changed = if (here) format(file.mtime(file), "%Y-%m-%d %H:%M") else "")
 }

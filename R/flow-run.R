@@ -79,7 +79,7 @@ new_run <- function(workflow, values, folder, keep, from, call) {
 #' @export
 print.workflow_run <- function(x, ...) {
   cat("<workflow run> ", printable(x$title), "\n", sep = "")
-  shown <- vapply(x$inputs, function(value) if (is.data.frame(value)) counted(nrow(value), "row") else paste(value, collapse = ","), "")
+  shown <- vapply(x$inputs, function(value) if (is.data.frame(value)) counted(nrow(value), "row") else without_secrets(paste(value, collapse = ",")), "")
   for (name in names(shown)) cat("  ", printable(name), " = ", printable(shown[[name]]), "\n", sep = "")
   print_table(x$steps[setdiff(names(x$steps), "warnings")])
   for (file in x$outputs) cat("  wrote ", printable(file), "\n", sep = "")

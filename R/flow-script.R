@@ -16,7 +16,7 @@
 #' @export
 workflow_script <- function(workflow, ..., file = NULL) {
   script <- script_of_workflow(workflow, list(...), rlang::current_env())
-  lines <- c(paste("#", gsub("\n", " ", script$workflow$title)), "library(civicatlas)", "",
+  lines <- c(comment_of_title(script$workflow), "library(civicatlas)", "",
              assignments(script$inputs), "", assignments(script$steps), "", vapply(script$outputs, code_as_text, ""))
   write_script(lines, file)
 }
@@ -35,7 +35,7 @@ workflow_targets <- function(workflow, ..., file = NULL) {
   outputs <- Map(function(name, code) target(make.names(name), rlang::call2("{", code, name), "file"), names(script$outputs), script$outputs)
   targets <- c(files, Map(target, names(c(script$inputs, script$steps)), c(script$inputs, script$steps)), outputs)
   texts <- vapply(targets, code_as_text, "", indent = "  ")
-  lines <- c(paste("#", gsub("\n", " ", script$workflow$title)), "library(targets)", "tar_option_set(packages = \"civicatlas\")", "",
+  lines <- c(comment_of_title(script$workflow), "library(targets)", "tar_option_set(packages = \"civicatlas\")", "",
              "list(", paste0("  ", texts, c(rep(",", length(texts) - 1), "")), ")")
   write_script(lines, file)
 }
@@ -46,7 +46,7 @@ workflow_shell <- function(workflow, ..., file = NULL) {
   call <- rlang::current_env()
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   values <- values_of_inputs(workflow, list(...), call, there = FALSE)
-  if (any(vapply(values, is.data.frame, NA))) fail("argument", "A script reads files: give paths for layers.", call = call)
+  values <- values_of_script(values, call)
   layers <- inputs_of_type(workflow$inputs, "layer")
   reads <- vapply(layers, function(name) {
     table <- if (file.exists(values[[name]])) table_of_input(workflow$inputs[[name]], values[[name]])
@@ -57,12 +57,27 @@ workflow_shell <- function(workflow, ..., file = NULL) {
   copies <- vapply(names(workflow$outputs), function(output) {
     if (is_drawing(workflow$steps[[workflow$outputs[[output]]]])) "" else paste0("convert @", workflow$outputs[[output]], " ", shell_word(output), " --replace")
   }, "")
-  lines <- c("#!/usr/bin/env bash", paste("#", gsub("\n", " ", workflow$title)), "set -euo pipefail", "civicatlas batch - <<'STEPS'", steps,
+  lines <- c("#!/usr/bin/env bash", comment_of_title(workflow), "set -euo pipefail", "civicatlas batch - <<'STEPS'", steps,
              copies[nzchar(copies)], "STEPS")
   written <- write_script(lines, file)
   if (!is.null(file)) Sys.chmod(file, "755")
   written
 }
+
+# What inputs are in a script, which others read: paths, and addresses without their logins and keys.
+values_of_script <- function(values, call) {
+  if (any(vapply(values, is.data.frame, NA))) fail("argument", "A script reads files: give paths for layers.", call = call)
+  shown <- lapply(values, without_secrets_in)
+  secret <- names(values)[!mapply(identical, values, shown)]
+  if (length(secret)) {
+    caution("data", c("The logins and keys in the addresses of {.val {secret}} are not in the script.",
+                      i = "Put them back where it runs, or give a database's by PGPASSWORD."))
+  }
+  shown
+}
+
+# On one line, whatever ends lines where it is read.
+comment_of_title <- function(workflow) paste("#", gsub("[[:cntrl:]\u2028\u2029]+", " ", workflow$title))
 
 is_drawing <- function(step) "IMAGE" %in% operation_record(step$command)$role
 
@@ -81,7 +96,7 @@ shell_lines <- function(name, workflow, values) {
   targets <- if (is_drawing(step)) vapply(names(workflow$outputs)[workflow$outputs == name], shell_word, "") else paste0("@", name)
   vapply(targets, function(target) {
     words <- unlist(lapply(record$role, function(role) {
-      switch(role, OUTPUT = , IMAGE = target, CONDITION = shell_word(filled$condition),
+      switch(role, OUTPUT = , IMAGE = target, CONDITION = shell_word(gsub("[\r\n]+", " ", filled$condition)),
              vapply(step$takes[[ascii_lower(role)]], place, ""))
     }))
     paste(c(step$command, words, options), collapse = " ")
@@ -101,7 +116,7 @@ assignments <- function(codes) {
 }
 
 code_as_text <- function(code, indent = "") {
-  lines <- deparse(code, width.cutoff = 120L, control = c("keepNA", "keepInteger", "niceNames", "showAttributes", "digits17"))
+  lines <- deparse(code, width.cutoff = 120L, backtick = TRUE, control = c("keepNA", "keepInteger", "niceNames", "showAttributes", "digits17"))
   paste(c(lines[1], paste0(indent, lines[-1], recycle0 = TRUE)), collapse = "\n")
 }
 
@@ -109,7 +124,7 @@ code_as_text <- function(code, indent = "") {
 script_of_workflow <- function(workflow, given, call, types = c("number", "condition")) {
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   values <- values_of_inputs(workflow, given, call, there = FALSE)
-  if (any(vapply(values, is.data.frame, NA))) fail("argument", "A script reads files: give paths for layers.", call = call)
+  values <- values_of_script(values, call)
   inputs <- Map(code_of_input, values, workflow$inputs[names(values)])
   variables <- inputs_of_type(workflow$inputs, types)
   names <- names(workflow$steps)
@@ -202,7 +217,7 @@ codes_of_trees <- function(trees) {
       known && all(vapply(as.list(code)[-1], callable, NA))
     }
     if (!callable(code)) more_is_left()
-    code
+    plain_sum(code)
   })
 }
 

@@ -54,29 +54,43 @@ with_values <- function(word, values, expression = FALSE) {
     if (!name %in% names(values)) return(holes[k])
     value <- as.character(values[[name]])
     if (!expression) return(value)
-    literal_of_value(value, attr(values, "types")[name], quote_before(paste(rest[seq_len(k)], collapse = "")), alone)
+    quote <- quote_before(paste(rest[seq_len(k)], collapse = ""))
+    if (nzchar(quote)) return(within_quotes(value, quote, rest[k + 1]))
+    literal_of_value(value, attr(values, "types")[name], alone)
   }, "")
   paste0(rest, c(filled, ""), collapse = "")
 }
 
 braces_pattern <- "[{][A-Za-z_][A-Za-z0-9_-]*[}]"
 
-# The quote that is open at the end of a piece of an expression.
+# The quote that is open at the end of a piece of an expression. A single one behind an odd number of backslashes is none.
 quote_before <- function(text) {
   open <- ""
+  text <- gsub("(?<!\\\\)(\\\\\\\\)*\\\\'", "", text, perl = TRUE)
   for (letter in strsplit(gsub("[^'\"]", "", text), "")[[1]]) open <- if (open == "") letter else if (open == letter) "" else open
   open
 }
 
-# A value as an expression has it: between quotes with these doubled, a condition in brackets unless it is `alone`, a date and a text as such.
-literal_of_value <- function(value, type, quote, alone) {
-  if (nzchar(quote)) return(gsub(quote, strrep(quote, 2), value, fixed = TRUE))
+# A value that stands between quotes, before another piece of text: with quotes doubled, and backslashes that a quote follows.
+within_quotes <- function(value, quote, following) {
+  if (quote == "\"") return(gsub("\"", "\"\"", value, fixed = TRUE))
+  text <- substring(text_in_quotes(value), 2)
+  text <- substr(text, 1, nchar(text) - 1)
+  ends <- regmatches(value, regexpr("\\\\*$", value))
+  if (!nzchar(following) || grepl("^['\\\\]", following)) text else substr(text, 1, nchar(text) - nchar(ends))
+}
+
+# A value as an expression has it: a condition in brackets unless it is `alone`, a date and a text as such.
+literal_of_value <- function(value, type, alone) {
   switch(type %|% "", condition = if (alone) value else paste0("(", value, ")"), column = name_in_text(value), date = paste0("DATE('", value, "')"),
          text = text_in_quotes(value), value)
 }
 
-# A word as a shell takes it for one.
-shell_word <- function(text) if (grepl("^[A-Za-z0-9_./:=@,+-]+$", text)) text else shQuote(text)
+# A word as a shell takes it for one, on the one line that a command has.
+shell_word <- function(text) {
+  if (grepl("[\r\n]", text)) fail("argument", "A line of commands cannot hold the break of lines in {.val {text}}.", call = NULL)
+  if (grepl("^[A-Za-z0-9_./:=@,+-]+$", text)) text else shQuote(text)
+}
 
 # How the texts of options are read, by their types.
 forms_of_texts <- c(condition = "condition", expression = "expression", expressions = "named")
@@ -118,7 +132,14 @@ expressions_option <- function(text, option, x, use = "row") {
   if (is_tiled(x)) x <- x$prototype
   trees <- parse_text(text, option, "named", NULL)
   code <- lapply(trees, function(tree) checked_quosure(with_text_of(tree, trees), x, summaries = use == "group"))
-  if (use == "group") tell_left_out(trees, as.list(plain_data_frame(x)))
+  if (use != "group") return(code)
+  tell_left_out(trees, as.list(plain_data_frame(x)))
+  lapply(code, function(one) rlang::quo_set_expr(one, plain_sum(rlang::quo_get_expr(one))))
+}
+
+# The sum of a column as it is usually written: summaries of columns are added up in doubles.
+plain_sum <- function(code) {
+  if (rlang::is_call(code, "sum") && rlang::is_call(code[[2]], "as.double") && is.symbol(code[[2]][[2]])) code[[2]] <- code[[2]][[2]]
   code
 }
 

@@ -93,9 +93,9 @@ stop_without_folder <- function(runs) fail("file", "Nothing can be written in {.
 
 start_run <- function(workflow, values, folder) {
   rlang::check_installed("processx", "for runs of pages.")
-  asked <- file.path(folder, ".asked.rds")
-  saveRDS(list(path = workflow$path, values = values, folder = folder, libraries = .libPaths()), asked)
-  code <- sprintf("asked <- readRDS(%s); .libPaths(asked$libraries); civicatlas:::run_for_page(asked)", deparse(asked))
+  asked <- file.path(folder, ".asked")
+  keep_data(list(path = workflow$path, values = values, folder = folder), asked)
+  code <- sprintf(".libPaths(%s); civicatlas:::run_for_page(%s)", paste(deparse(.libPaths()), collapse = " "), deparse(asked))
   process <- processx::process$new(file.path(R.home("bin"), "Rscript"), c("--vanilla", "-e", code), stdout = NULL, stderr = NULL, cleanup_tree = TRUE)
   list(process = process, folder = folder, started = clock())
 }
@@ -103,7 +103,9 @@ start_run <- function(workflow, values, folder) {
 # --- in the process of a run -------------------------------------------------------------------------------------------------
 
 # The run, its report, and what the page shows of it: `.found.json`, and the rows of the answer as a layer.
-run_for_page <- function(asked) {
+run_for_page <- function(path) {
+  asked <- kept_data(path)
+  unlink(path, expand = FALSE)  # what was typed may be nobody else's
   take_kept(file.path(dirname(asked$folder), as.integer(basename(asked$folder)) - 1L), asked$folder)
   found <- tryCatch({
     run <- rlang::inject(run_workflow(asked$path, !!!asked$values, folder = asked$folder))

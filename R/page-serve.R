@@ -52,8 +52,10 @@ serve_page <- function(page, port, host, browse) {
     options(before)
     said$on_command_line <- on_command_line
   })
-  browser <- if (browse) function(url) utils::browseURL(address)
-  app <- app_of_page(page, key)
+  once <- rlang::env(word = random_key())
+  # What stands in the command line of a browser any process reads: a word there is good for one opening of the page.
+  browser <- if (browse) function(url) utils::browseURL(sub("key=.*", paste0("once=", once$word), address))
+  app <- app_of_page(page, key, once)
   suppressPackageStartupMessages(shiny::runApp(app, port = port, host = host, launch.browser = browser %||% FALSE, quiet = TRUE))
   invisible(address)
 }
@@ -86,10 +88,18 @@ free_port <- function(port, host, call) {
 # 128 bits from the system's source of random numbers, which set.seed() does not touch.
 random_key <- function() paste(core_random_bytes(16L), collapse = "")
 
-app_of_page <- function(page, key) {
+is_first_opening <- function(query, once) {
+  word <- shiny::parseQueryString(query %||% "")$once
+  first <- !is.null(once$word) && identical(word, once$word)
+  if (first) once$word <- NULL
+  first
+}
+
+app_of_page <- function(page, key, once) {
   knows_key <- function(query) identical(shiny::parseQueryString(query %||% "")$key, key)
   resource <- function(name) paste(readLines(system.file("page", name, package = "civicatlas"), encoding = "UTF-8"), collapse = "\n")
   ui <- function(request) {
+    if (is_first_opening(request$QUERY_STRING, once)) return(shiny::httpResponse(303, headers = list(Location = paste0("/?key=", key))))
     if (!knows_key(request$QUERY_STRING)) return(shiny::httpResponse(403, "text/plain", "This page opens with the whole address, with its key."))
     head <- shiny::tags$head(shiny::tags$style(shiny::HTML(resource("page.css"))), shiny::tags$script(shiny::HTML(resource("page.js"))))
     main <- shiny::tags$main(`data-most-bytes` = format(upload_limit(), scientific = FALSE), shiny::h1(page$title), page$body)

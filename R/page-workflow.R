@@ -146,6 +146,7 @@ take_uploads <- function(name, choices, uploads, input, session) {
   id <- input_id(name)
   shiny::observeEvent(input[[paste0(id, "-upload")]], {
     given <- input[[paste0(id, "-upload")]]
+    if (!is_upload(given)) return()
     place <- tempfile("upload")
     dir.create(place)
     names <- gsub("[/\\\\:]", "_", basename(given$name))
@@ -154,6 +155,13 @@ take_uploads <- function(name, choices, uploads, input, session) {
     uploads[[name]] <- file.path(place, main)
     shiny::updateSelectInput(session, id, choices = c(stats::setNames("**", paste(main, "(yours)")), choices), selected = "**")
   })
+}
+
+# A browser's messages may name any file: shiny tells of what it stored in a table, in a folder of its own with a name that nobody can guess.
+is_upload <- function(given) {
+  if (!is.data.frame(given) || !is.character(given$datapath)) return(FALSE)
+  within <- function(path) grepl("^[0-9a-f]{24}$", basename(dirname(path))) && identical(normalizePath(dirname(dirname(path))), normalizePath(tempdir()))
+  all(vapply(given$datapath, function(path) grepl("^[0-9]+([.][^/]*)?$", basename(path)) && within(path), NA))
 }
 
 offer_columns <- function(name, input, read, session) {

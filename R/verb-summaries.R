@@ -33,9 +33,8 @@ plain_column <- function(arguments, verb, columns) {
   skip <- arguments[["na.rm"]] %||% FALSE
   rest <- arguments[rlang::names2(arguments) != "na.rm"]
   if (length(rest) != 1 || !identical(rlang::names2(rest), "") || !rlang::is_bool(skip)) return(NULL)
-  name <- if (rlang::is_call(rest[[1]], "as.double", n = 1)) rest[[1]][[2]] else rest[[1]]
-  if (!is.symbol(name)) return(NULL)
-  column <- columns[[rlang::as_string(name)]]
+  if (!is.symbol(rest[[1]])) return(NULL)
+  column <- columns[[rlang::as_string(rest[[1]])]]
   if (is.numeric(column) && !is.object(column)) list(verb = verb, column = column, skip = skip)
 }
 

@@ -155,6 +155,6 @@ TEST_CASE("an edge of more than a turn is no jump, and a hair beyond 180 is 180"
 }
 
 TEST_CASE("what lies on no globe stays where it is, and ends") {
-  CHECK(cut_text("POINT (1e15 5)") == "POINT (1000000000000000 5)");
+  CHECK(cut_text("POINT (1e15 5)") == "POINT (1e+15 5)");
   CHECK(cut({"POLYGON ((-1e308 -9, 1e308 -9, 1e308 9, -1e308 9, -1e308 -9))"}).wrapped.size() == 1);
 }

@@ -224,7 +224,8 @@ Chain with_short_edges(const Chain& chain) {
 // The pieces of a part in each turn of the world that it reaches, moved into the first.
 std::vector<Piece> cut(Piece piece, Span span) {
   const auto [low, high] = span;
-  for (Chain& chain : piece.rings) chain = with_short_edges(chain);
+  if (span.width() > full_turn)
+    for (Chain& chain : piece.rings) chain = with_short_edges(chain);
   std::vector<Piece> out;
   const double first = std::floor((low + half_turn) / full_turn), last = std::ceil((high + half_turn) / full_turn) - 1;
   for (double turn = first; turn <= std::max(first, last); ++turn) {
