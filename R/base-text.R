@@ -35,7 +35,10 @@ cut_name <- function(names) ifelse(nchar(names) > 60, paste0(substr(names, 1, 59
 capital <- function(text) paste0(ascii_upper(substr(text, 1, 1)), substring(text, 2))
 
 # Text that cli must take as it is.
-escape <- function(text) gsub("}", "}}", gsub("{", "{{", text, fixed = TRUE), fixed = TRUE)
+# What a text has from a character on, which substring() gives of the first million alone.
+from_character <- function(text, first) substring(text, first, .Machine$integer.max)
+
+escape <- function(text) gsub("}", "}}", gsub("{", "{{", valid_text(text), fixed = TRUE), fixed = TRUE)
 
 format_count <- function(n) format(n, big.mark = ",", decimal.mark = ".", trim = TRUE, scientific = FALSE)
 

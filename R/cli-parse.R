@@ -86,7 +86,7 @@ words_of_line <- function(line) {
     if (!nzchar(line) || startsWith(line, "#")) return(words)
     found <- regmatches(line, regexpr(word, line, perl = TRUE))
     if (!length(found)) wrong_usage("a quote is not closed")
-    line <- substring(line, nchar(found) + 1)
+    line <- from_character(line, nchar(found) + 1)
     if (grepl("^['\"]", line)) wrong_usage("a quote is not closed")
     pieces <- regmatches(found, gregexpr(piece, found, perl = TRUE))[[1]]
     words <- c(words, paste(vapply(pieces, without_quotes, ""), collapse = ""))

@@ -52,7 +52,7 @@ in_predicate <- function(text, node) {
 negated_text <- function(node) {
   text <- text_of_tree(node)
   left <- in_predicate(text_of_tree(node$args[[1]]), node$args[[1]])
-  rest <- substring(text, nchar(left) + 2)
+  rest <- from_character(text, nchar(left) + 2)
   if (node$value == "isNull") paste(left, "IS NOT NULL") else paste(left, "NOT", rest)
 }
 

@@ -79,6 +79,7 @@ split_by_shapes <- function(tree) {
 
 # Are all columns of a tree there? `beside`: names of layers that may stand for shapes.
 need_columns_of_tree <- function(tree, names, beside = character(), call = NULL) {
+  need_names_that_can_be(tree, call)
   missing <- nodes_where(tree, function(node) node$kind == "column" && !node$value %in% c(names, beside))
   if (!length(missing)) return(invisible())
   node <- missing[[1]]
@@ -90,6 +91,15 @@ need_columns_of_tree <- function(tree, names, beside = character(), call = NULL)
     remedy <- paste0("A text stands in single quotes: '", node$value, "'", eaten, ". ", remedy)
   }
   fail_at(attr(tree, "text"), node$at, attr(tree, "what"), paste0("there is no column \"", node$value, "\""), remedy, call, kind = "column")
+}
+
+names_kept_by_r <- c(".data", ".env")
+
+need_names_that_can_be <- function(tree, call) {
+  odd <- nodes_where(tree, function(node) node$kind == "column" && node$value %in% c("", names_kept_by_r))
+  if (!length(odd)) return(invisible())
+  problem <- if (nzchar(odd[[1]]$value)) paste0("\"", odd[[1]]$value, "\" is a name that R keeps for itself") else "this name is empty"
+  fail_at(attr(tree, "text"), odd[[1]]$at, attr(tree, "what"), problem, "Give the column another name first.", call, kind = "column")
 }
 
 # Does a node stand where a value is likely: on the right of a comparison, or in a list?

@@ -99,7 +99,7 @@ rm(part)
 
 trimmed <- function(x) gsub("^[\\s\u00a0\u2000-\u200a\u202f\u205f\u3000]+|[\\s\u00a0\u2000-\u200a\u202f\u205f\u3000]+$", "", as.character(x), perl = TRUE)
 part_of_text <- function(x, from, length = NULL) {
-  if (is.null(length)) substring(as.character(x), from) else substr(as.character(x), from, from + length - 1)
+  if (is.null(length)) from_character(as.character(x), from) else substr(as.character(x), from, from + length - 1)
 }
 replaced <- function(x, what, by) {
   one <- function(x, what, by) if (is.na(what) || nzchar(what)) gsub(what, by, x, fixed = TRUE) else x

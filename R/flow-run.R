@@ -50,7 +50,7 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, 
 
 # No output may take the place of a file that an input is read from.
 need_inputs_apart <- function(workflow, values, folder, call) {
-  whole <- function(paths) suppressWarnings(normalizePath(paths, "/", mustWork = FALSE))
+  whole <- function(paths) suppressWarnings(normalizePath(as.character(paths), "/", mustWork = FALSE))
   files <- Filter(rlang::is_string, values[inputs_of_type(workflow$inputs, c("layer", "file"))])
   read <- unlist(lapply(files, function(value) {
     path <- split_place(value)$source

@@ -4,6 +4,8 @@
 # A node is a list of `kind` ("map", "list" or "text"), `value` (nodes by key, nodes, or the text), `quoted`, `line` and `column`; those of a map
 # have `keys`, their places by name. An error names line and column.
 read_yaml_nodes <- function(lines) {
+  broken <- which(!validUTF8(lines))
+  if (length(broken)) yaml_problem(broken[1], 1, "this line is not in UTF-8", "Save the file in UTF-8.")
   lines <- sub("\r$", "", enc2utf8(lines))
   tabs <- grep("^ *\t", lines)
   if (length(tabs)) yaml_problem(tabs[1], regexpr("\t", lines[tabs[1]])[1], "a tab, where YAML takes blanks alone", "Put two blanks for each level.")
@@ -29,25 +31,28 @@ yaml_problem <- function(line, column, problem, remedy = "") {
 
 indent_of <- function(line) attr(regexpr("^ *", line), "match.length")
 
+# A text in double quotes. What matched is kept, as going back in a long text takes more than the matcher has.
+yaml_quoted <- "\"(?:[^\"\\\\]++|\\\\.)*+\""
+
 # A # begins a comment at the beginning or behind a blank, outside quotes.
 without_comment <- function(line) {
   if (!grepl("#", line, fixed = TRUE)) return(sub("\\s+$", "", line))
-  hidden <- gsub("\"(\\\\.|[^\"\\\\])*\"|'[^']*'", "", line, perl = TRUE)
+  hidden <- gsub(paste0(yaml_quoted, "|'[^']*+'"), "", line, perl = TRUE)
   if (!grepl("(^|\\s)#", hidden)) return(sub("\\s+$", "", line))
-  pattern <- "^((?:\"(?:\\\\.|[^\"\\\\])*\"|'[^']*'|[^#]|(?<=\\S)#)*?)(?:(?<=\\s)|^)#.*$"
+  pattern <- paste0("^((?:", yaml_quoted, "|'[^']*+'|[^#]|(?<=\\S)#)*?)(?:(?<=\\s)|^)#.*$")
   sub("\\s+$", "", sub(pattern, "\\1", line, perl = TRUE))
 }
 
 yaml_block <- function(reader, indent) {
   line <- reader$there[reader$at]
-  text <- substring(reader$bare[line], indent + 1)
+  text <- from_character(reader$bare[line], indent + 1)
   if (grepl("^-( |$)", text)) return(yaml_list(reader, indent))
   if (grepl(yaml_key_pattern, text, perl = TRUE)) return(yaml_map(reader, indent))
   reader$at <- reader$at + 1
   yaml_value(text, line, indent + 1)
 }
 
-yaml_key_pattern <- "^(\"(?:\\\\.|[^\"\\\\])*\"|'[^']*'|[^\\s\\[{\"'#&*!|>%@`-][^:]*?|[^\\s:]+?)\\s*:(?=\\s|$)"
+yaml_key_pattern <- paste0("^(", yaml_quoted, "|'[^']*+'|[^\\s\\[{\"'#&*!|>%@`-][^:]*?|[^\\s:]+?)\\s*:(?=\\s|$)")
 
 yaml_map <- function(reader, indent) {
   first <- reader$there[reader$at]
@@ -57,7 +62,7 @@ yaml_map <- function(reader, indent) {
     line <- reader$there[reader$at]
     here <- indent_of(reader$bare[line])
     if (here < indent) break
-    text <- substring(reader$bare[line], indent + 1)
+    text <- from_character(reader$bare[line], indent + 1)
     if (here > indent) yaml_problem(line, here + 1, "this line is indented more than those before it", "Lines of one level begin in one column.")
     found <- regmatches(text, regexpr(yaml_key_pattern, text, perl = TRUE))
     if (!length(found)) yaml_problem(line, indent + 1, "a name and a colon are missing", "Write: name: value.")
@@ -65,7 +70,7 @@ yaml_map <- function(reader, indent) {
     if (!isTRUE(nzchar(key))) yaml_problem(line, indent + 1, "this name cannot be read", "Names with blanks or signs in them stand in double quotes.")
     if (key %in% names(values)) yaml_problem(line, indent + 1, paste0("\"", key, "\" stands here twice"))
     keys[[key]] <- list(line = line, column = indent + 1)
-    values[[key]] <- yaml_behind(reader, line, indent, substring(text, nchar(found) + 1), indent + nchar(found))
+    values[[key]] <- yaml_behind(reader, line, indent, from_character(text, nchar(found) + 1), indent + nchar(found))
   }
   list(kind = "map", value = values, keys = keys, line = first, column = indent + 1)
 }
@@ -75,7 +80,7 @@ yaml_list <- function(reader, indent) {
   values <- list()
   while (reader$at <= length(reader$there)) {
     line <- reader$there[reader$at]
-    text <- substring(reader$bare[line], indent + 1)
+    text <- from_character(reader$bare[line], indent + 1)
     if (indent_of(reader$bare[line]) != indent || !grepl("^-( |$)", text)) break
     rest <- sub("^- *", "", text)
     inner <- indent + nchar(text) - nchar(rest)
@@ -112,7 +117,7 @@ yaml_lines <- function(reader, line, indent, sign, column) {
   rows <- seq_len(last - line) + line
   rows <- rows[seq_len(max(0, which(!blank[rows])))]
   depth <- min(indent_of(reader$lines[rows][!blank[rows]]), 1e6)
-  block <- substring(reader$lines[rows], depth + 1)
+  block <- from_character(reader$lines[rows], depth + 1)
   reader$at <- match(TRUE, reader$there > last, length(reader$there) + 1L)
   list(kind = "text", value = paste(block, collapse = if (sign == "|") "\n" else " "), quoted = TRUE, line = line, column = column)
 }
@@ -133,16 +138,23 @@ yaml_value <- function(text, line, column) {
 yaml_scalar <- function(text) {
   quote <- substr(text, 1, 1)
   if (!quote %in% c("'", "\"")) return(list(value = trimws(text), quoted = FALSE))
-  pattern <- if (quote == "'") "^'(?:[^']|'')*'\\s*$" else "^\"(?:\\\\.|[^\"\\\\])*\"\\s*$"
+  pattern <- if (quote == "'") "^'(?:[^']++|'')*+'\\s*$" else paste0("^", yaml_quoted, "\\s*$")
   if (!grepl(pattern, text, perl = TRUE)) return(NULL)
   inner <- sub("\\s+$", "", text)
   inner <- substr(inner, 2, nchar(inner) - 1)
   if (quote == "'") return(list(value = gsub("''", "'", inner, fixed = TRUE), quoted = TRUE))
-  for (pair in list(c("\\n", "\n"), c("\\t", "\t"), c("\\\"", "\""), c("\\\\", "\\"))) inner <- gsub(pair[1], pair[2], inner, fixed = TRUE)
-  list(value = inner, quoted = TRUE)
+  list(value = without_escapes(inner), quoted = TRUE)
 }
 
-yaml_item_pattern <- "(?:\"(?:\\\\.|[^\"\\\\])*\"|'(?:[^']|'')*'|\\[[^\\]]*\\]|\\{[^}]*\\}|[^,\"'])+"
+# \n and \t are a line's end and a tab, \" and \\ what stands behind the backslash; others stay.
+without_escapes <- function(text) {
+  found <- gregexpr("\\\\[nt\"\\\\]", text)
+  means <- c("\\n" = "\n", "\\t" = "\t", "\\\"" = "\"", "\\\\" = "\\")
+  regmatches(text, found) <- lapply(regmatches(text, found), function(escapes) unname(means[escapes]))
+  text
+}
+
+yaml_item_pattern <- paste0("(?:", yaml_quoted, "|'(?:[^']++|'')*+'|\\[[^\\]]*+\\]|\\{[^}]*+\\}|[^,\"'\\[{]++|[\\[{])+")
 
 # [a, b] and {a: b}, and such in them, as lists of numbers and names are.
 yaml_flow <- function(text, line, column) {

@@ -166,7 +166,7 @@ read_by_nanoparquet <- function(source, query) {
   pick <- function(rows) lapply(stats::setNames(data[wanted], names(wanted)), vctrs::vec_slice, i = rows)
   if (is.null(shape)) return(layer_content(pick(rows), NULL, footer$rows, query))
   if (!identical(about$encoding, "WKB")) {
-    fail("format", c("The shapes of {.file {source$name}} are in the encoding {.val {about$encoding}}.", i = "WKB is read."), call = query$call)
+    fail("format", c("The shapes of {.file {source$name}} are in the encoding {.val {about$encoding %||% 'unknown'}}.", i = "WKB is read."), call = query$call)
   }
   decoder <- core(core_open_blobs("wkb", query$within, query$skip_damaged))
   kept <- core(core_add_blobs(decoder, unclass(read(shape)[[shape]])[rows]), source = source$name, call = query$call)

@@ -15,7 +15,8 @@ open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "
   bytes <- core(core_read_bytes(path, -1), source = name, call = call)
   if (declares_entities(bytes)) {
     fail("format", c("Cannot read {.file {name}}.",
-                     x = "It declares entities of its own, which KML has no use for and which can unpack to any size."), call = call)
+                     x = "It declares entities, a document type or an unusual encoding, behind which text can stand that unpacks to any size.",
+                     i = "KML needs neither: save it in UTF-8, without a line that begins with {.code <!DOCTYPE}."), call = call)
   }
   document <- tryCatch(xml2::read_xml(without_namespace(bytes)), error = function(e) {
     fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {said_by(e)}"), call = call)
@@ -29,12 +30,23 @@ open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "
   opened
 }
 
-# Before the first element, in whatever width of characters.
+# A document type, which stands behind declarations and comments, in whatever width of characters; or letters of which that cannot be told.
 declares_entities <- function(bytes) {
   letters <- if (any(utils::head(bytes, 4) == 0)) bytes[bytes != 0] else bytes
-  front <- grepRaw("<kml", letters, fixed = TRUE)
-  declared <- grepRaw("<!ENTITY", letters, fixed = TRUE)
-  length(declared) > 0 && (!length(front) || declared < front)
+  at <- grepRaw("<", utils::head(letters, 64), fixed = TRUE)  # behind a byte order mark
+  if (!length(at)) return(TRUE)
+  declared <- rawToChar(letters[seq(at, min(at + 200, length(letters)))])
+  encoding <- regmatches(declared, regexec("^<[?]xml[^>]*encoding\\s*=\\s*[\"']([^\"']*)", declared, useBytes = TRUE))[[1]][2]
+  if (!is.na(encoding) && !grepl("^(utf-?(8|16.*|32.*)|us-ascii|ascii|iso-8859-[0-9]+|latin-?1|windows-125[0-8])$", encoding, ignore.case = TRUE)) return(TRUE)
+  repeat {
+    begins <- function(text) identical(letters[at + seq_len(nchar(text)) - 1L], charToRaw(text))
+    end <- if (begins("<?")) "?>" else if (begins("<!--")) "-->"
+    if (is.null(end)) return(begins("<!"))
+    at <- grepRaw(end, letters, offset = at + 2, fixed = TRUE)
+    if (!length(at)) return(FALSE)
+    at <- grepRaw("<", letters, offset = at, fixed = TRUE)
+    if (!length(at)) return(FALSE)
+  }
 }
 
 # The text without the default namespaces of its first element, which cost xml2 far more to take away once it is parsed.

@@ -122,7 +122,21 @@ in_utf8 <- function(bytes, source, query) {
   text <- rawToChar(bytes)
   from <- query$encoding %||% if (validUTF8(text)) "UTF-8" else "CP1252"
   if (ascii_upper(from) %in% c("UTF-8", "UTF8")) return(bytes)
+  if (is.null(query$encoding)) return(lines_in_utf8(bytes, text, source))
   charToRaw(tryCatch(iconv(text, from, "UTF-8", sub = "byte"), error = function(e) unknown_encoding(from, query$call)))
+}
+
+# Each line in UTF-8: those that are none are taken for Windows-1252, and told where others are UTF-8 beyond ASCII.
+lines_in_utf8 <- function(bytes, text, source) {
+  lines <- strsplit(text, "\n", fixed = TRUE, useBytes = TRUE)[[1]]
+  other <- which(!validUTF8(lines))
+  lines[other] <- iconv(lines[other], "CP1252", "UTF-8", sub = "byte")
+  if (any(grepl("[^ -~\t\r]", lines[-other], useBytes = TRUE))) {
+    caution("data", c("{.file {basename(source$name)}} is UTF-8, and {counted(length(other), 'line')} not, first line {other[1]}: taken for Windows-1252.",
+                      i = "Name one encoding for all with {.code {typed('encoding', '--encoding')}}."))
+  }
+  out <- charToRaw(paste(lines, collapse = "\n"))
+  if (bytes[length(bytes)] == charToRaw("\n")) c(out, charToRaw("\n")) else out
 }
 
 # The wider ones first, of which one begins as a narrower one does.

@@ -108,8 +108,8 @@ frame_of <- function(found) {
   names <- names(found$columns) %||% character()
   blank <- !nzchar(names)
   names[blank] <- paste0("column_", which(blank))
-  unique <- make.unique(c(if (!is.null(found$shapes)) "geometry", names), sep = "_")
-  if (!is.null(found$shapes)) unique <- unique[-1]
+  taken <- c(names_kept_by_r, if (!is.null(found$shapes)) "geometry")
+  unique <- make.unique(c(taken, names), sep = "_")[-seq_along(taken)]
   if (any(unique != names)) say("Columns renamed, as names were taken: {.val {names[unique != names]}} to {.val {unique[unique != names]}}.")
   names(found$columns) <- unique
   if (is.null(found$shapes)) return(tibble::new_tibble(found$columns, nrow = vctrs::vec_size_common(!!!found$columns)))

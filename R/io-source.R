@@ -54,7 +54,8 @@ new_source <- function(format, path, layer = NULL, ..., name = path) {
 
 stem_of <- function(path) {
   # Not by basename(), which fails on names that the locale cannot write.
-  name <- sub("[.](gz|gzip)$", "", sub(".*[/\\\\]", "", path), ignore.case = TRUE)
+  folders <- if (.Platform$OS.type == "windows") ".*[/\\\\]" else ".*/"
+  name <- sub("[.](gz|gzip)$", "", sub(folders, "", path), ignore.case = TRUE)
   tools::file_path_sans_ext(name)
 }
 
@@ -134,7 +135,7 @@ format_of_bytes <- function(head) {
 # Side files in any case: roads.SHP beside Roads.dbf.
 members_beside <- function(path) {
   folder <- dirname(path)
-  there <- list.files(folder)
+  there <- list.files(folder, all.files = TRUE)
   found <- members_among(there, stem_of(path))
   lapply(found, function(file) file.path(folder, file))
 }

@@ -84,7 +84,7 @@ need_manifest_fields <- function(content, path, call) {
 }
 
 is_range <- function(range, tiles) {
-  is_numbers <- function(values) (is.numeric(values) || all(is.na(values))) && length(values) == tiles
+  is_numbers <- function(values) is.null(values) || ((is.numeric(values) || all(is.na(values))) && length(values) == tiles)
   is.list(range) && is_numbers(range$least) && is_numbers(range$greatest)
 }
 

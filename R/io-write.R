@@ -112,12 +112,18 @@ files_of_layer <- function(target, format) {
 # Those that it may be made of.
 files_named <- function(target, format) c(target, paste0(tools::file_path_sans_ext(target), ".", format_record(format)$beside, recycle0 = TRUE))
 
+longest_name <- 220L
+
 need_place <- function(file, call) {
   if (core_is_special(file)) {
     fail("file", c("{.file {file}} is a device, a pipe, or a link to a file that is not there, in whose place no file is put.",
-                   i = if (said$on_command_line) "{.code -} writes to standard output."), call = call)
+                   i = if (isTRUE(said$on_command_line)) "{.code -} writes to standard output."), call = call)
   }
-  if (nchar(basename(file), "bytes") > 255) fail("file", "A name of {nchar(basename(file), 'bytes')} bytes is longer than the 255 of a file's.", call = call)
+  bytes <- nchar(sub(".*/", "", file), "bytes")
+  if (bytes > longest_name) {
+    fail("file", c("The name of {.file {dirname(file)}/...} has {bytes} bytes, and {longest_name} is the most.",
+                   i = "What is written beside a file, until it is whole, has a longer name, and 255 bytes are the most of any."), call = call)
+  }
   if (!dir.exists(dirname(file))) fail("file", "There is no folder {.file {dirname(file)}}.", call = call)
   if (file.access(dirname(file), 2) != 0) fail("file", "The folder {.file {dirname(file)}} cannot be written to.", call = call)
 }
@@ -173,6 +179,11 @@ packed <- function(bytes, target) if (grepl("[.]gz$", target, ignore.case = TRUE
 # Attribute columns as plain vectors that a format can hold; `keep` names classes that it holds as they are.
 writable_columns <- function(x, call, keep = "Date") {
   columns <- as.list(dplyr::ungroup(attribute_table(x)))
+  blank <- which(!nzchar(names(columns)))
+  if (length(blank)) {
+    names(columns)[blank] <- utils::tail(make.unique(c(names(columns)[-blank], paste0("column_", blank)), sep = "_"), length(blank))
+    say(c("!" = "Columns without a name are written as {.val {names(columns)[blank]}}."))
+  }
   if (is_spatial_frame(x)) {
     others <- setdiff(names(x)[vapply(x, is_shapes, NA)], shape_column_name(x))
     if (length(others)) caution("data", "Only the active shape column is written; left out: {.val {others}}.")

@@ -74,7 +74,7 @@ quote_before <- function(text) {
 # A value that stands between quotes, before another piece of text: with quotes doubled, and backslashes that a quote follows.
 within_quotes <- function(value, quote, following) {
   if (quote == "\"") return(gsub("\"", "\"\"", value, fixed = TRUE))
-  text <- substring(text_in_quotes(value), 2)
+  text <- from_character(text_in_quotes(value), 2)
   text <- substr(text, 1, nchar(text) - 1)
   ends <- regmatches(value, regexpr("\\\\*$", value))
   if (!nzchar(following) || grepl("^['\\\\]", following)) text else substr(text, 1, nchar(text) - nchar(ends))

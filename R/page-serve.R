@@ -95,7 +95,7 @@ is_first_opening <- function(query, once) {
   first
 }
 
-app_of_page <- function(page, key, once) {
+app_of_page <- function(page, key, once = rlang::env()) {
   knows_key <- function(query) identical(shiny::parseQueryString(query %||% "")$key, key)
   resource <- function(name) paste(readLines(system.file("page", name, package = "civicatlas"), encoding = "UTF-8"), collapse = "\n")
   ui <- function(request) {

@@ -202,3 +202,15 @@ test_that("maps of each kind and classes come from the command line", {
   expect_identical(civic("map", wards, path("x.png"))$code, 2L)
   expect_identical(civic("map", wards, path("x.png"), "--fill", "name")$code, 1L)
 })
+
+test_that("a stream that was cut off is told, at whatever line or byte", {
+  bytes <- raw()
+  civicatlas:::write_stream(read_layer(demo_file("rooms.geojson"))[1:20, ], function(part) bytes <<- c(bytes, part))
+  read <- function(bytes) civicatlas:::read_stream_bytes(bytes, withr::local_tempfile(fileext = ".geojsonl"))
+  expect_identical(nrow(read(bytes)), 20L)
+  ends <- which(bytes == charToRaw("\n"))
+  for (at in c(ends[-length(ends)], ends[2] + 5, length(bytes) - 1)) expect_error(read(bytes[seq_len(at)]), "was cut off", class = "civicatlas_error_file")
+  none <- raw()
+  civicatlas:::write_stream(read_layer(demo_file("rooms.geojson"))[0, ], function(part) none <<- c(none, part))
+  expect_identical(nrow(read(none)), 0L)
+})

@@ -138,7 +138,7 @@ test_that("dates that a format cannot hold are missing there, and told", {
     expect_warning(write_layer(far, file), "1 date outside the years 0 to 9999", class = "civicatlas_warning_data")
     expect_identical(read_layer(file)$day, as.Date(c(NA, "2020-01-01")))
   }
-  expect_error(write_layer(far, file.path(tempdir(), paste0(strrep("x", 300), ".csv"))), "longer than the 255", class = "civicatlas_error_file")
+  expect_error(write_layer(far, file.path(tempdir(), paste0(strrep("x", 300), ".csv"))), "220 is the most", class = "civicatlas_error_file")
 })
 
 test_that("what names and values would have a terminal do is shown, not done", {
@@ -181,4 +181,69 @@ test_that("damaged JSON that looks like a format does not end R, and no text is 
   bytes[at + 10:13] <- charToRaw("%n%n")
   writeBin(bytes, file)
   expect_error(read_layer(file), "no JSON", class = "civicatlas_error_format")
+})
+
+test_that("a document type is found behind comments and declarations, and unusual encodings are refused", {
+  kml <- "<kml><Placemark><name>%s</name><Point><coordinates>1,2</coordinates></Point></Placemark></kml>"
+  entity <- "<!DOCTYPE x [<!ENTITY a \"ha\">]>"
+  refused <- c(paste0("<!-- <kml -->", entity, sprintf(kml, "&a;")), paste0("<?xml version=\"1.0\"?><?x <kml?>\n<!--a--><!-- <kml -->\n", entity, sprintf(kml, "&a;")),
+               paste0("<?xml version=\"1.0\" encoding=\"UTF-7\"?>", sprintf(kml, "a")), paste0("<?xml version='1.0' encoding = 'IBM037'?>", sprintf(kml, "a")))
+  for (text in refused) expect_error(read_layer(withr::local_tempfile(fileext = ".kml", lines = text)), "document type or an unusual encoding", class = "civicatlas_error_format")
+  ebcdic <- withr::local_tempfile(fileext = ".kml")
+  writeBin(iconv(refused[1], "UTF-8", "IBM037", toRaw = TRUE)[[1]], ebcdic)
+  expect_error(read_layer(ebcdic), class = "civicatlas_error_format")
+  fine <- paste0("<?xml version=\"1.0\" encoding=\"UTF-8\"?><!-- <!DOCTYPE --><?a <!ENTITY ?>", sprintf(kml, "b"))
+  expect_identical(read_layer(withr::local_tempfile(fileext = ".kml", lines = fine))$name, "b")
+})
+
+test_that("bytes that are no text, names that are none and lines of another encoding are told", {
+  folder <- withr::local_tempdir()
+  wards <- read_layer(demo_file("wards.shp"))
+  write_layer(wards, file.path(folder, "w.shp"))
+  table <- file.path(folder, "w.dbf")
+  bytes <- readBin(table, "raw", 1e6)
+  withr::local_seed(3)
+  for (i in 1:300) {
+    writeBin(replace(bytes, sample(length(bytes), 3), as.raw(sample(128:255, 3))), table)
+    found <- tryCatch(suppressWarnings(read_layer(file.path(folder, "w.shp"))), civicatlas_error = function(e) NULL)
+  }
+  for (name in c(".hidden.shp", "a\\b.shp")) {
+    suppressMessages(write_layer(wards, file.path(folder, name)))
+    expect_identical(nrow(read_layer(file.path(folder, name))), nrow(wards))
+  }
+  for (ending in c(".shp", ".gpkg", ".geojson", ".parquet", ".csv")) {
+    for (size in c(215, 219)) {
+      file <- file.path(folder, paste0(strrep("n", size - nchar(ending)), ending))
+      suppressMessages(suppressWarnings(write_layer(wards, file)))
+      expect_identical(nrow(read_layer(file)), nrow(wards))
+    }
+    expect_error(write_layer(wards, file.path(folder, paste0(strrep("n", 240), ending))), "220 is the most", class = "civicatlas_error_file")
+  }
+  mixed <- file.path(folder, "mixed.csv")
+  writeBin(c(charToRaw("name,n\ncaf\u00e9,1\n"), as.raw(0xe9), charToRaw(",2\nz,3\n")), mixed)
+  expect_warning(read <- read_layer(mixed), "1 line not, first line 3", class = "civicatlas_warning_data")
+  expect_identical(read$name, c("caf\u00e9", "\u00e9", "z"))
+  expect_identical(read$n, 1:3)
+  odd <- tibble::tibble(a = 1:2, b = 3:4, c = 5:6)
+  names(odd) <- c("", ".data", ".env")
+  for (ending in c(".csv", ".parquet", ".gpkg")) {
+    file <- file.path(folder, paste0("odd", ending))
+    write_layer(odd, file)
+    expect_identical(names(read_layer(file)), c("column_1", ".data_1", ".env_1"))
+  }
+  for (name in c("", ".data", ".env")) expect_error(keep_rows(odd, sprintf("\"%s\" = 1", name)), class = "civicatlas_error_column")
+})
+
+test_that("metadata of shapes that is of another type than it must be is told, or left out", {
+  file <- withr::local_tempfile(fileext = ".parquet")
+  rows <- data.frame(id = 1:2)
+  rows$geometry <- I(unclass(wkb_of(point_shapes(1:2, 1:2))))
+  column <- function(text) sprintf("{\"columns\":{\"geometry\":%s},\"primary_column\":\"geometry\"}", text)
+  refused <- c("[1,2]", "\"x\"", "7", "null", "{\"columns\":[1],\"primary_column\":\"geometry\"}", column("\"x\""), "{\"primary_column\":5}", column("{\"encoding\":5}"))
+  taken <- column(c("{\"encoding\":\"WKB\",\"crs\":\"EPSG:4326\"}", "{\"encoding\":\"WKB\",\"crs\":{\"id\":\"x\"},\"bbox\":\"a\",\"covering\":{\"bbox\":[1]},\"geometry_types\":7}"))
+  for (geo in c(refused, taken)) {
+    nanoparquet::write_parquet(rows, file, metadata = c(geo = geo))
+    if (geo %in% taken) expect_identical(nrow(suppressWarnings(read_layer(file))), 2L) else expect_error(read_layer(file), class = "civicatlas_error_format", info = geo)
+    for (look in list(describe_layer, list_layers)) tryCatch(suppressWarnings(look(file)), civicatlas_error = function(e) NULL)
+  }
 })

@@ -262,3 +262,25 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   ask("document.getElementById('stop').click()")
   expect_true(until("document.getElementById('state').textContent.indexOf('Stopped') == 0 && document.querySelectorAll('.runs tr').length == 2"))
 })
+
+test_that("an upload is what shiny stored, and the key is handed over once", {
+  stored <- file.path(tempdir(), strrep("0a", 12))
+  dir.create(stored)
+  withr::defer(unlink(stored, recursive = TRUE))
+  file.copy(demo_file("rooms.geojson"), file.path(stored, "0.geojson"))
+  upload <- function(path) data.frame(name = "a.geojson", size = 1, type = "", datapath = path)
+  expect_true(civicatlas:::is_upload(upload(file.path(stored, "0.geojson"))))
+  for (path in c("/etc/passwd", demo_file("rooms.geojson"), file.path(stored, "..", "..", "x"), file.path(tempdir(), "0.geojson"), file.path(stored, "a.geojson"))) {
+    expect_false(civicatlas:::is_upload(upload(path)), info = path)
+  }
+  expect_false(civicatlas:::is_upload(as.list(upload(file.path(stored, "0.geojson")))))
+  page <- civicatlas:::layers_page(list(wards = read_layer(demo_file("wards.shp"))), "wards")
+  app <- civicatlas:::app_of_page(page, "k1", rlang::env(word = "w1"))
+  ask <- function(query) app$httpHandler(list(REQUEST_METHOD = "GET", PATH_INFO = "/", QUERY_STRING = query, HTTP_GUID = "x"))
+  expect_equal(ask("?once=w2")$status, 403)
+  first <- ask("?once=w1")
+  expect_equal(first$status, 303)
+  expect_identical(first$headers$Location, "/?key=k1")
+  expect_equal(ask("?once=w1")$status, 403)
+  expect_equal(ask("?key=k1")$status, 200)
+})

@@ -475,7 +475,7 @@ test_that("a run whose process is killed goes on where it was, and ends in the s
   for (kill in 1:30) {
     process <- in_r(code)
     results <- file.path(folder, ".out.run")
-    done <- function() length(list.files(results, "^[0-9]+[.]rds$", recursive = TRUE))
+    done <- function() length(list.files(results, "^[0-9]+[.]kept$", recursive = TRUE))
     while (process$is_alive() && done() < min(28, kept + 5)) Sys.sleep(0.005)
     if (!process$is_alive()) break
     process$kill()
@@ -660,7 +660,7 @@ test_that("tiles that are missing, cut off or of another schema are named, and t
   writeLines(sub("tile-00002", "../tile-00002", text), file.path(folder, "tiles.json"))
   expect_error(read_layer(folder), "outside the folder")
   writeLines(sub("\"rows\": 30,", "\"rows\": 31,", text), file.path(folder, "tiles.json"))
-  expect_error(dplyr::collect(read_layer(folder)), "its manifest says 31")
+  expect_error(read_layer(folder), "not as many rows as it says")
   writeLines(sub("\"name\": \"value\"", "\"name\": \"valu\"", text), file.path(folder, "tiles.json"))
   expect_error(dplyr::collect(read_layer(folder)), "no column \"valu\"")
 })
@@ -748,4 +748,48 @@ test_that("commands and workflows work on tiles as on files", {
                "  counted: {command: summarise, layer: wards, other: some}", "outputs:", "  counted.gpkg: counted"), at("w.yaml"))
   run_workflow(at("w.yaml"), folder = at("out"))
   expect_identical(read_layer(at("out/counted.gpkg"))$count, summarise_into(read_layer(demo_file("wards.shp")), keep_rows(cells, pop_total > 100))$count)
+})
+
+test_that("tiles are what their manifest promised, byte by byte, and none is left out", {
+  skip_on_os("windows")
+  folder <- file.path(withr::local_tempdir(), "tiles")
+  quiet(tile_up(random_layer(90, "polygons"), folder, rows_per_tile = 30))
+  first <- file.path(folder, "tile-00001.parquet")
+  bytes <- readBin(first, "raw", file.size(first))
+  rows <- function() nrow(quiet(dplyr::collect(read_layer(folder))))
+  expect_identical(rows(), 90L)
+  for (at in c(200, length(bytes) %/% 2)) {
+    writeBin(replace(bytes, at, xor(bytes[at], as.raw(1))), first)
+    expect_error(rows(), "checksum is another", class = "civicatlas_error")
+  }
+  writeBin(bytes, first)
+  expect_identical(rows(), 90L)
+  beside <- file.path(folder, "tile-00009.parquet")
+  file.copy(first, beside)
+  expect_error(rows(), "tile-00009.parquet is not in the manifest", class = "civicatlas_error_format")
+  expect_warning(left <- read_layer(folder, damaged = "skip"), "not in the manifest")
+  expect_identical(nrow(left), 90L)
+  unlink(beside)
+  manifest <- file.path(folder, "tiles.json")
+  text <- readLines(manifest, warn = FALSE)
+  spoilt <- function(pattern, by) {
+    changed <- sub(pattern, by, text)
+    expect_false(identical(changed, text), info = pattern)
+    writeLines(changed, manifest)
+    expect_error(rows(), class = "civicatlas_error_format", info = pattern)
+  }
+  secret <- withr::local_tempfile(lines = "root:x:0", fileext = ".prj")
+  spoilt("\"crs\": \\{", sprintf("\"crs\": {\"code\": \"%s\"}, \"o\": {", secret))
+  spoilt("\"crs\": \\{", "\"crs\": 7, \"o\": {")
+  for (member in c("tiles", "columns", "ranges")) for (by in c("5", "\"x\"", "[1]")) spoilt(sprintf("\"%s\": ", member), sprintf("\"%1$s\": %2$s, \"o%1$s\": ", member, by))
+  spoilt("\"shape\": ", "\"shape\": 3, \"o\": ")
+  spoilt("\"xmin\": [^,]*,", "\"xmin\": \"a\",")
+  for (whole in c("[1]", "\"x\"", "null", "{}")) {
+    writeLines(whole, manifest)
+    expect_error(rows(), class = "civicatlas_error_format")
+  }
+  writeLines(text, manifest)
+  unlink(first)
+  system2("mkfifo", shQuote(first))
+  expect_error(rows(), "tile-00001.parquet is missing", class = "civicatlas_error_format")
 })

@@ -249,7 +249,7 @@ bool is_folder(const std::string& path) noexcept {
 bool is_special(const std::string& path) noexcept {
   std::error_code problem;
   const auto own = std::filesystem::symlink_status(native_path(path), problem);
-  if (own.type() == std::filesystem::file_type::not_found) return false;
+  if (problem || own.type() == std::filesystem::file_type::not_found) return false;
   const auto status = std::filesystem::status(native_path(path), problem);
   return !std::filesystem::is_regular_file(status) && !std::filesystem::is_directory(status);
 }
