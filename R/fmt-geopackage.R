@@ -165,6 +165,22 @@ pattern_as_glob <- function(pattern) {
 }
 
 read_geopackage <- function(source, query) {
+  if (!is_view(source$con, source$layer)) return(read_geopackage_table(source, query))
+  query[c("give", "again")] <- list(NULL)  # nothing is handed on from the other process before its end
+  of_view(source, query$call, function(source) read_geopackage_table(source, query))
+}
+
+# What a view gives may have no end: it is asked for in a process of its own, which takes no more memory than a file may, and ends where this one is
+# interrupted.
+of_view <- function(source, call, work) {
+  read_apart(source$path, source$name, call, function() {
+    source$con <- connect_to_read(source$path, source$name, call)
+    on.exit(DBI::dbDisconnect(source$con))
+    work(source)
+  })
+}
+
+read_geopackage_table <- function(source, query) {
   con <- source$con
   geopackage_step(source$name, query$call, {
     fields <- geopackage_fields(source)
@@ -238,7 +254,8 @@ geopackage_shapes <- function(source) {
 }
 
 geopackage_rows <- function(source) {
-  as.double(DBI::dbGetQuery(source$con, paste("SELECT count(*) FROM", quoted(source$con, source$layer)))[[1]])
+  count <- function(source) as.double(DBI::dbGetQuery(source$con, paste("SELECT count(*) FROM", quoted(source$con, source$layer)))[[1]])
+  if (is_view(source$con, source$layer)) of_view(source, NULL, count) else count(source)
 }
 
 geopackage_crs <- function(source, call) {

@@ -286,3 +286,15 @@ test_that("columns named as SQLite names rows, with an order of their own, or ge
   expect_warning(write_layer(all[1, ], file, layer = "x", append = TRUE), "works out itself.*tenfold", class = "civicatlas_warning_data")
   expect_identical(read_layer(file)$tenfold, c(1:10, 1L) * 10L)
 })
+
+test_that("a view is read apart, and one without an end is an error", {
+  skip_on_os("windows")
+  file <- changed_by("CREATE VIEW few AS SELECT n, geom FROM x WHERE n > 3", "CREATE VIEW endless AS WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c) SELECT n FROM c",
+                     "INSERT INTO gpkg_contents (table_name, data_type, identifier, srs_id) VALUES ('few', 'features', 'few', 4326), ('endless', 'attributes', 'endless', NULL)",
+                     "INSERT INTO gpkg_geometry_columns VALUES ('few', 'geom', 'POINT', 4326, 0, 0)")
+  expect_identical(read_layer(file, "few", where = "n < 6 AND abs(n) > 1")$n, 4:5)
+  expect_identical(read_layer(file, "few", within = c(5, 5, 7, 7))$n, 5:7)
+  expect_identical(describe_layer(file, "few")$rows, 7)
+  withr::local_options(civicatlas.unpack_limit = 1e7)
+  expect_error(read_layer(file, "endless"), "unpacks to more than is allowed", class = "civicatlas_error_format")
+})
