@@ -294,7 +294,7 @@ test_that("a view is read apart, and one without an end is an error", {
                      "INSERT INTO gpkg_geometry_columns VALUES ('few', 'geom', 'POINT', 4326, 0, 0)")
   expect_identical(read_layer(file, "few", where = "n < 6 AND abs(n) > 1")$n, 4:5)
   expect_identical(read_layer(file, "few", within = c(5, 5, 7, 7))$n, 5:7)
-  expect_identical(describe_layer(file, "few")$rows, 7)
+  expect_identical(describe_layer(file, "few")$rows, 7L)
   withr::local_options(civicatlas.unpack_limit = 1e7)
   expect_error(read_layer(file, "endless"), "unpacks to more than is allowed", class = "civicatlas_error_format")
 })
