@@ -108,6 +108,7 @@ with_inputs <- function(command, parsed, known) {
     read <- function(text) for_operation(read_input(text, o, known, first = !role %in% c("OTHER", "TABLE")), command, o)
     switch(role,
       LAYER = o$x <- read(texts$LAYER),
+      SOURCE = o$source <- if (is_in_memory(texts$SOURCE)) read(texts$SOURCE) else texts$SOURCE,
       TABLE = o$table <- read(texts$TABLE),
       OTHER = o$y <- brought_to(o$x, read(texts$OTHER), o$match_crs),
       LAYERS = o$layers <- stats::setNames(lapply(texts$LAYERS, read), texts$LAYERS),
@@ -130,8 +131,15 @@ inputs_of_line <- function(command, parsed, reads = c("LAYER", "OTHER", "LAYERS"
   parsed$inputs[roles_of_inputs(command, parsed$inputs) %in% reads]
 }
 
-# Can the conditions and expressions be read? Known before any layer is.
+# Standard input, or a layer that a batch keeps under a name.
+is_in_memory <- function(text) text == "-" || startsWith(text, "@")
+
+# Can the conditions and expressions be read, and the layers in memory be meant? Known before any layer is.
 check_texts <- function(command, parsed) {
+  if ("@" %in% parsed$inputs) wrong_usage("@ has no name behind it: write @name")
+  if (command$name == "layers" && is_in_memory(parsed$inputs)) {
+    wrong_usage("layers lists those of a file, address or database, and {parsed$inputs} is one layer")
+  }
   for (text in inputs_of_line(command, parsed, "CONDITION")) parse_text(text, "condition", call = NULL)
   for (option in command$options) {
     text <- parsed$options[[in_r(option$name)]]
@@ -188,7 +196,7 @@ need_free_layer <- function(target, o) {
 # A layer from a file, an address, standard input ("-") or the memory of a batch ("@name").
 read_input <- function(text, o, known, first, columns = NULL) {
   text_of <- function(name) if (first) o[[name]]
-  if (text == "-" || startsWith(text, "@")) {
+  if (is_in_memory(text)) {
     layer <- if (text == "-") read_stream(o$from_format) else known[[substring(text, 2)]]
     if (is.null(layer)) wrong_usage("there is no layer {text} yet")
     layer <- chosen_rows(layer, text_of("where"), text_of("within"))

@@ -45,7 +45,7 @@ serve_page <- function(page, port, host, browse) {
   port <- free_port(port, host, rlang::caller_env())
   address <- paste0("http://", host, ":", port, "/?key=", key)
   say("The page is at {.url {address}}.")
-  before <- options(shiny.maxRequestSize = upload_limit(), shiny.sanitize.errors = TRUE, cli.theme = NULL)
+  before <- options(shiny.maxRequestSize = least_request, shiny.sanitize.errors = TRUE, cli.theme = NULL)
   on_command_line <- said$on_command_line
   said$on_command_line <- FALSE
   on.exit({
@@ -70,6 +70,20 @@ said_on_page <- function(e) {
   text <- gsub("'[^' ]*[/\\\\]([^'/\\\\]+)'", "'\\1'", paste(text, collapse = " "))
   sub("^Cannot read `(condition|where)`: ", "", gsub("`([a-z_]+)[(][)]`", "\\1", text))
 }
+
+# Requests of any size come in while somebody with the key has the page open, and small ones alone before: what comes is held in memory.
+take_large_requests <- function(session) {
+  open_pages$count <- open_pages$count + 1
+  options(shiny.maxRequestSize = upload_limit())
+  session$onSessionEnded(function() {
+    open_pages$count <- open_pages$count - 1
+    if (open_pages$count == 0) options(shiny.maxRequestSize = least_request)
+  })
+}
+
+open_pages <- rlang::env(count = 0)
+
+least_request <- 1e5
 
 # In bytes, of one file.
 upload_limit <- function() as.double(getOption("civicatlas.upload_bytes", 5e8))
@@ -107,6 +121,7 @@ app_of_page <- function(page, key, once = rlang::env()) {
   }
   server <- function(input, output, session) {
     if (!knows_key(shiny::isolate(session$clientData$url_search))) return(session$close())
+    take_large_requests(session)
     page$server(input, output, session)
   }
   shiny::shinyApp(ui, server)

@@ -21,19 +21,45 @@ fault_of <- function(found) {
   NULL
 }
 
-# Others hold the file, or there is no room: errors that are meant to come.
-is_expected <- function(e) inherits(e, "civicatlas_error_file")
+# Others hold the file, there is no room, or a tile was replaced while its layer was read: errors that are meant to come.
+is_expected <- function(e) {
+  inherits(e, "civicatlas_error_file") || grepl("checksum is another|was replaced while|is missing|not in the manifest|was cut off or replaced", conditionMessage(e))
+}
+
+workflow_of <- function(folder) {
+  path <- file.path(folder, "steps.yaml")
+  lines <- c("version: 1", "title: chaos", "inputs: {points: {type: layer}}", "steps:", "  all: {command: keep, layer: points, condition: run > 0}",
+             "outputs: {layer.gpkg: all, layer.shp: all}")
+  if (!file.exists(path)) writeLines(lines, path)
+  path
+}
+
+# Files, tiles in a folder, and the outputs of a workflow.
+write_once <- function(kind, x, folder) {
+  if (kind == "tiles") return(tile_up(x, file.path(folder, "tiles"), rows_per_tile = 50, replace = TRUE))
+  if (kind == "run") return(run_workflow(workflow_of(folder), points = x, folder = file.path(folder, "run"), replace = TRUE))
+  if (kind == "dbf") return(write_layer(as.data.frame(x["run"]), file.path(folder, "table.dbf"), replace = TRUE))
+  write_layer(x, file.path(folder, paste0("layer.", kind)), replace = TRUE, layer = if (kind == "gpkg") "points")
+}
 
 write_for_ever <- function(folder, first) {
   repeat {
-    ending <- sample(endings, 1)
-    run <- first + sample(1000, 1)
-    x <- layer_of_run(run)
-    if (ending == "dbf") x <- as.data.frame(x["run"])
-    target <- file.path(folder, paste0(if (ending == "dbf") "table." else "layer.", ending))
-    tryCatch(write_layer(x, target, replace = TRUE, layer = if (ending == "gpkg") "points"),
-             error = function(e) if (!is_expected(e)) cat(ending, class(e)[1], conditionMessage(e), "\n", file = file.path(folder, "faults"), append = TRUE))
+    kind <- sample(c(endings, "tiles", "run"), 1)
+    x <- layer_of_run(first + sample(1000, 1))
+    tryCatch(write_once(kind, x, folder),
+             error = function(e) if (!is_expected(e)) cat(kind, class(e)[1], conditionMessage(e), "\n", file = file.path(folder, "faults"), append = TRUE))
   }
+}
+
+places_to_read <- function(folder) {
+  there <- list.files(folder, paste0("^(tiles|table[.]dbf|layer[.](", paste(endings, collapse = "|"), "))$"), full.names = TRUE)
+  made <- file.path(folder, "run", c("layer.gpkg", "layer.shp"))
+  c(there[basename(there) != "layer.dbf"], made[file.exists(made)])  # a member of the shapefile
+}
+
+read_whole <- function(file) {
+  found <- read_layer(file, layer = if (endsWith(file, "gpkg")) list_layers(file)$layer[1])
+  if (inherits(found, "tiled_layer")) dplyr::collect(found) else found
 }
 
 start_writer <- function(k, folder) {
@@ -50,10 +76,9 @@ watch <- function(minutes) {
   faults <- character()
   ends <- Sys.time() + 60 * minutes
   while (Sys.time() < ends) {
-    there <- list.files(folder, paste0("^(table[.]dbf|layer[.](", paste(endings, collapse = "|"), "))$"), full.names = TRUE)
-    there <- there[basename(there) != "layer.dbf"]  # a member of the shapefile
+    there <- places_to_read(folder)
     file <- c(there, NA)[sample(max(1, length(there)), 1)]
-    found <- if (!is.na(file)) tryCatch(read_layer(file), error = identity)
+    found <- if (!is.na(file)) tryCatch(read_whole(file), error = identity)
     if (inherits(found, "error") && is_expected(found)) counts["busy"] <- counts["busy"] + 1
     fault <- if (inherits(found, "error")) if (!is_expected(found)) conditionMessage(found) else NULL else if (!is.null(found)) fault_of(found)
     if (length(fault)) faults <- c(faults, paste(basename(file), fault))
