@@ -31,7 +31,7 @@ fail_at <- function(text, at, what, problem, remedy = "", call = rlang::caller_e
 asked_of_rows <- function(quosure, columns = character()) {
   expression <- rlang::quo_get_expr(quosure)
   if (rlang::is_string(expression)) return(list(text = expression))
-  may_be_text <- rlang::is_symbol(expression) || rlang::is_call(expression, c("paste", "paste0", "sprintf", "glue", "$", "[["))
+  may_be_text <- rlang::is_symbol(expression) || rlang::is_call(expression, c("paste", "paste0", "sprintf", "glue", "condition_text", "condition_json", "$", "[["))
   if (!may_be_text || any(variables_of(quosure) %in% c(".data", columns))) return(list(code = quosure))
   value <- tryCatch(list(rlang::eval_bare(expression, rlang::quo_get_env(quosure))), error = function(e) NULL)
   if (is.null(value)) return(list(code = quosure))
@@ -117,7 +117,7 @@ is_value_beside <- function(tree, node) {
 #' [keep_rows()] and `--where` on the command line. [explain_condition()] shows how one is understood.
 #'
 #' * Names of columns stand bare, or in double quotes where they hold blanks: `seats`, `"over 65"`. Texts stand in single quotes, a quote within
-#'   is written twice: `'Land''s End'`. Words of the language are the same in any case.
+#'   is written twice: `'Land''s End'`, and two backslashes before a quote are one. Words of the language are the same in any case.
 #' * Comparisons: `=`, `<>`, `<`, `<=`, `>`, `>=`; `seats BETWEEN 50 AND 100`; `kind IN ('school', 'library')`; `name LIKE 'Reef%'`, where `%`
 #'   stands for any characters and `_` for one; `opens IS NULL`, `opens IS NOT NULL`. Texts have the order of their characters' codes.
 #' * `NOT` binds more than `AND`, and `AND` more than `OR`; brackets decide otherwise.
