@@ -276,7 +276,9 @@ box_of_node <- function(node, context) {
 box_shape <- function(edges, crs) {
   spans <- if (in_plain_degrees(new_shapes(crs = crs))) spans_on_globe(edges[1], edges[3]) else list(edges[c(1, 3)])
   parts <- vapply(spans, function(span) text_of_box(span[1], edges[2], span[2], edges[4]), "")
-  shapes_from_wkt(if (length(parts) == 1) parts else paste0("GEOMETRYCOLLECTION (", paste(parts, collapse = ", "), ")"), crs = crs)
+  kind <- paste0(if (length(parts) > 1) "MULTI", sub(" .*", "", parts[1]))
+  inner <- paste(sub("^[A-Z]+ ", "", parts), collapse = ", ")
+  shapes_from_wkt(paste(kind, if (length(parts) > 1) paste0("(", inner, ")") else inner), crs = crs)
 }
 
 # No edge is longer than half of the way, as one of more than half a turn would be taken for the shorter one around the globe.
@@ -295,5 +297,5 @@ spans_on_globe <- function(west, east) {
   if (max(abs(c(west, east))) > 36000) return(list(c(west, east)))  # on no globe
   turn <- if (abs(west) <= 180) 0 else 360 * floor((west + 180) / 360)
   if (east - turn <= 180) return(list(c(west, east) - turn))
-  list(c(west - turn, 180), c(-180, east - turn - 360))
+  c(if (west - turn < 180) list(c(west - turn, 180)), list(c(-180, east - turn - 360)))
 }

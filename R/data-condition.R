@@ -31,13 +31,15 @@ fail_at <- function(text, at, what, problem, remedy = "", call = rlang::caller_e
 asked_of_rows <- function(quosure, columns = character()) {
   expression <- rlang::quo_get_expr(quosure)
   if (rlang::is_string(expression)) return(list(text = expression))
-  may_be_text <- rlang::is_symbol(expression) || rlang::is_call(expression, c("paste", "paste0", "sprintf", "glue", "condition_text", "condition_json", "$", "[["))
+  may_be_text <- rlang::is_symbol(expression) || rlang::is_call(expression, gives_texts)
   if (!may_be_text || any(variables_of(quosure) %in% c(".data", columns))) return(list(code = quosure))
   value <- tryCatch(list(rlang::eval_bare(expression, rlang::quo_get_env(quosure))), error = function(e) NULL)
   if (is.null(value)) return(list(code = quosure))
   if (rlang::is_string(value[[1]])) return(list(text = as.character(value[[1]])))
   list(code = if (rlang::is_symbol(expression)) quosure else rlang::new_quosure(value[[1]]))
 }
+
+gives_texts <- c("paste", "paste0", "sprintf", "glue", "condition_text", "condition_json", "$", "[[")
 
 # The names that an expression takes values from.
 variables_of <- function(quosure) unique(names(uses_in(rlang::quo_get_expr(quosure))))

@@ -60,9 +60,14 @@ write_outputs <- function(outputs, run) {
     target <- file.path(run$folder, file)
     key <- run$keys[[outputs[[file]]]]
     same <- run$keeps && identical(before[[file]], list(key = key, state = state_of_output(target)))
-    if (!same) write_output(target, outputs[[file]], run)
-    before[[file]] <<- list(key = key, state = state_of_output(target))
-    write_lines(write_json(before), file.path(run$folder, outputs_record))
+    if (same) return(target)
+    note <- function(state) {
+      before[[file]] <<- list(key = key, state = state)
+      write_lines(write_json(before), file.path(run$folder, outputs_record))
+    }
+    note("being written")
+    write_output(target, outputs[[file]], run)
+    note(state_of_output(target))
     target
   }, "")
 }
@@ -83,7 +88,7 @@ need_outputs_free <- function(folder, files, call) {
   before <- recorded_outputs(folder)
   for (file in files) {
     there <- Filter(file.exists, file.path(folder, files_of_output(file)))
-    is_ours <- identical(before[[file]]$state, state_of_output(file.path(folder, file)))
+    is_ours <- isTRUE(before[[file]]$state %in% c("being written", state_of_output(file.path(folder, file))))
     if (!length(there) || is_ours) next
     why <- if (is.null(before[[file]])) "no run wrote it" else "it was changed since a run wrote it"
     fail("file", c("The output {.file {there[1]}} is there already, and {why}.",
