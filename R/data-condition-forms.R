@@ -28,8 +28,10 @@ end_in_text <- function(node) {
   switch(node$kind, missing = "'..'", date = , timestamp = text_in_quotes(node$value), text_of_tree(node))
 }
 
+comparisons <- c("=", "<>", "<", ">", "<=", ">=")
+
 # Predicates that stand bare on their own, and in brackets within others.
-predicates <- c("=", "<>", "<", ">", "<=", ">=", "like", "between", "in", "isNull")
+predicates <- c(comparisons, "like", "between", "in", "isNull")
 
 text_of_operation <- function(name, args, node) {
   if (name == "case") return(text_of_case(args, node))
@@ -153,17 +155,22 @@ literal_of_json <- function(value, refuse) {
 }
 
 operation_of_json <- function(op, args, refuse) {
-  sizes <- c(not = 1, isNull = 1, casei = 1, accenti = 1, "=" = 2, "<>" = 2, "<" = 2, ">" = 2, "<=" = 2, ">=" = 2, like = 2, "in" = 2, between = 3,
-             "+" = 2, "-" = 2, "*" = 2, "/" = 2, "%" = 2, "^" = 2, div = 2)
-  related <- grepl("^[st]_[a-z]+$", op)
-  if (op == "case" && length(args) >= 3 && length(args) %% 2 == 1) return(node_of("operation", op, args))
-  size <- if (related) 2 else sizes[op]
-  known <- op %in% c("and", "or", names(sizes)) || related
-  if (!known) return(node_of("call", op, args))
-  if (!is.na(size) && length(args) != size) refuse(paste0("\"", op, "\" takes ", size, " args, and is given ", length(args), "."))
-  if (op %in% c("and", "or") && length(args) < 2) refuse(paste0("\"", op, "\" takes two args or more."))
+  wanted <- args_wanted(op)
+  if (is.na(wanted)) return(node_of("call", op, args))
+  n <- length(args)
+  fits <- switch(wanted, "two or more" = n >= 2, "three or more, an odd number of" = n >= 3 && n %% 2 == 1, n == as.integer(wanted))
+  if (!fits) refuse(paste0("\"", op, "\" takes ", wanted, " args, and is given ", n, "."))
   if (op == "in" && args[[2]]$kind != "list") refuse("\"in\" takes an array as its second arg.")
   node_of("operation", op, args)
+}
+
+# How many args an operation of the language takes; NA for functions.
+args_wanted <- function(op) {
+  if (op %in% c("and", "or")) return("two or more")
+  if (op == "case") return("three or more, an odd number of")
+  if (op %in% c("not", "isNull", "casei", "accenti")) return("1")
+  if (op == "between") return("3")
+  if (op %in% c(comparisons, arithmetic, "like", "in") || grepl("^[st]_[a-z]+$", op)) "2" else NA
 }
 
 interval_end_of_json <- function(value, refuse, depth) {

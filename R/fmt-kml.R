@@ -35,9 +35,18 @@ declares_entities <- function(bytes) {
   letters <- if (any(utils::head(bytes, 4) == 0)) bytes[bytes != 0] else bytes
   at <- grepRaw("<", utils::head(letters, 64), fixed = TRUE)  # behind a byte order mark
   if (!length(at)) return(TRUE)
-  declared <- rawToChar(letters[seq(at, min(at + 200, length(letters)))])
-  encoding <- regmatches(declared, regexec("^<[?]xml[^>]*encoding\\s*=\\s*[\"']([^\"']*)", declared, useBytes = TRUE))[[1]][2]
-  if (!is.na(encoding) && !grepl("^(utf-?(8|16.*|32.*)|us-ascii|ascii|iso-8859-[0-9]+|latin-?1|windows-125[0-8])$", encoding, ignore.case = TRUE)) return(TRUE)
+  has_odd_encoding(letters[seq(at, min(at + 200, length(letters)))]) || has_document_type(letters, at)
+}
+
+# One that does not write what is ASCII as ASCII does.
+has_odd_encoding <- function(letters) {
+  text <- rawToChar(letters[letters != 0])
+  encoding <- regmatches(text, regexec("^<[?]xml[^>]*encoding\\s*=\\s*[\"']([^\"']*)", text, useBytes = TRUE))[[1]][2]
+  !is.na(encoding) && !grepl("^(utf-?(8|16.*|32.*)|us-ascii|ascii|iso-8859-[0-9]+|latin-?1|windows-125[0-8])$", encoding, ignore.case = TRUE)
+}
+
+# Before the first element, which begins at or behind a byte.
+has_document_type <- function(letters, at) {
   repeat {
     begins <- function(text) identical(letters[at + seq_len(nchar(text)) - 1L], charToRaw(text))
     end <- if (begins("<?")) "?>" else if (begins("<!--")) "-->"

@@ -104,7 +104,7 @@ describe far.gpkg
 STEPS
 civicatlas batch steps.txt --check --input "data=$data,distance=400"
 civicatlas batch steps.txt --input "data=$data,distance=400"
-civicatlas run "$data/../workflows/out-of-reach.yaml" --check
+civicatlas run "$data/../workflows/out-of-reach.yaml" --folder results --check
 civicatlas run "$data/../workflows/out-of-reach.yaml" --input distance=500 --folder results --write-steps
 
 # To show and to hand on

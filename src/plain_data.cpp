@@ -107,7 +107,8 @@ class PlainData {
   // As attributes are.
   bool pair_list(std::uint32_t flags, int depth) {
     for (;;) {
-      if (depth > deepest || (flags & has_attributes) || !(flags & has_tag) || !tag() || !item(depth + 1) || !number(flags))
+      if (depth > deepest || (flags & has_attributes) || !(flags & has_tag) || !tag() || !item(depth + 1) ||
+          !number(flags))
         return false;
       if ((flags & 0xFF) == nothing) return true;
       if ((flags & 0xFF) != pairs) return false;

@@ -101,7 +101,8 @@ namespace {
 
 int descriptor(std::intptr_t handle) { return static_cast<int>(handle); }
 
-// To read alone where it cannot be opened to write. Behind a link would lie what somebody else chose, and a pipe would wait.
+// To read alone where it cannot be opened to write. Behind a link would lie what somebody else chose, and a pipe would
+// wait.
 int open_shared(const std::string& path, bool make) {
   constexpr int plain = O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK;
   const int file = ::open(path.c_str(), O_RDWR | plain | (make ? O_CREAT : 0), 0666);
