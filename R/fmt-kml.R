@@ -16,7 +16,7 @@ open_kml <- function(path, layer, call, listing = FALSE, name = path, format = "
   if (declares_entities(bytes)) {
     fail("format", c("Cannot read {.file {name}}.",
                      x = "It declares entities, a document type or an unusual encoding, behind which text can stand that unpacks to any size.",
-                     i = "KML needs neither: save it in UTF-8, without a line that begins with {.code <!DOCTYPE}."), call = call)
+                     i = "KML needs neither: save it in UTF-8, without a line that begins with <!DOCTYPE."), call = call)
   }
   document <- tryCatch(xml2::read_xml(without_namespace(bytes)), error = function(e) {
     fail("format", c("Cannot read {.file {name}}.", x = "It is no well-formed XML: {said_by(e)}"), call = call)

@@ -167,7 +167,7 @@ open_tiles <- function(folder, call, damaged = "refuse") {
   folder <- sub("/+$", "", path.expand(folder))
   source <- if (file.exists(file.path(folder, manifest_name))) read_manifest(folder, call) else tiles_of_files(folder, call)
   path <- paste0(folder, "/", source$tiles$file, recycle0 = TRUE)
-  special <- vapply(path, core_is_special, NA)
+  special <- vapply(path, function(one) core(core_is_special(one)), NA)
   wrong <- ifelse(!file.exists(path) | special, "is missing", ifelse(file.size(path) != source$tiles$bytes, "was cut off or replaced", NA))
   beside <- setdiff(parquet_files(folder), source$tiles$file)
   if (any(!is.na(wrong)) || length(beside)) {

@@ -115,7 +115,7 @@ files_named <- function(target, format) c(target, paste0(tools::file_path_sans_e
 longest_name <- 220L
 
 need_place <- function(file, call) {
-  if (core_is_special(file)) {
+  if (core(core_is_special(file), call = call)) {
     fail("file", c("{.file {file}} is a device, a pipe, or a link to a file that is not there, in whose place no file is put.",
                    i = if (isTRUE(said$on_command_line)) "{.code -} writes to standard output."), call = call)
   }

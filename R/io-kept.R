@@ -5,7 +5,7 @@ kept_mark <- "civicatlas data 1\n"
 # Keeps a value; FALSE for one that holds more than data, as a function or a call, which is kept nowhere.
 keep_data <- function(value, path) {
   bytes <- serialize(value, NULL, xdr = TRUE, version = 2)
-  if (!core_is_plain_data(bytes)) return(FALSE)
+  if (!core(core_is_plain_data(bytes))) return(FALSE)
   beside <- name_beside(path)
   on.exit(unlink(beside, expand = FALSE))
   con <- file(beside, "wb")
@@ -16,11 +16,11 @@ keep_data <- function(value, path) {
 # What was kept; NULL where there is nothing, or another thing than keep_data() makes.
 kept_data <- function(path) {
   size <- file.size(path)
-  if (is.na(size) || core_is_special(path)) return(NULL)
+  if (is.na(size) || core(core_is_special(path))) return(NULL)
   bytes <- tryCatch(readBin(path, "raw", size), error = function(e) raw(), warning = function(w) raw())
   head <- nchar(kept_mark) + 33L
   if (length(bytes) <= head || !identical(bytes[seq_len(nchar(kept_mark))], charToRaw(kept_mark))) return(NULL)
   content <- bytes[-seq_len(head)]
   told <- rawToChar(bytes[nchar(kept_mark) + 1:32])
-  if (identical(told, rlang::hash(content)) && core_is_plain_data(content)) unserialize(content)
+  if (identical(told, rlang::hash(content)) && core(core_is_plain_data(content))) unserialize(content)
 }
