@@ -157,8 +157,8 @@ code_of_case <- function(args) {
 }
 
 # SQL's: towards 0.
-whole_division <- function(a, b) trunc(a / b)
-rest_of_division <- function(a, b) a - b * trunc(a / b)
+whole_division <- function(a, b) trunc(divided(a, b))
+rest_of_division <- function(a, b) a - b * whole_division(a, b)
 
 # --- texts ---------------------------------------------------------------------------------------------------------------
 
