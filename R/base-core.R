@@ -28,7 +28,7 @@ core <- function(expr, source = NULL, call = rlang::caller_env(2)) {
 # What a decoder or writer met and went on from: one warning that lists each kind with its count and first place.
 report_notices <- function(notices, source) {
   if (is.null(notices) || !nrow(notices)) return(invisible())
-  lines <- sprintf("%s: %s (first: %s)", format_count(notices$count), notices$what, notices$first)
+  lines <- sprintf("%s: %s (first: %s)", format_count(notices$count), notices$what, valid_text(notices$first))
   caution("data", c("While handling {.file {basename(source)}}:", stats::setNames(escape(lines), rep("!", length(lines)))))
 }
 

@@ -15,6 +15,8 @@ valid_text <- function(text) {
   text <- enc2utf8(text)
   broken <- !validUTF8(text)
   text[broken] <- iconv(text[broken], "UTF-8", "UTF-8", sub = "byte")
+  beyond <- !validUTF8(text)  # what is written as UTF-8 has it, of characters that there are not
+  text[beyond] <- iconv(text[beyond], "ASCII", "UTF-8", sub = "byte")
   text
 }
 

@@ -156,6 +156,9 @@ test_that("what names and values would have a terminal do is shown, not done", {
   expect_no_match(capture.output(print(x)), "\u001b|\u0007|\u009b")
   expect_match(said, "u009bd", all = FALSE)
   expect_match(capture.output(print(describe_layer(data.frame(a = "b\xff")))), "b<ff>", fixed = TRUE, all = FALSE)
+  beyond <- c("a\xf4\x95\x80\x8b", "b\xff", "c")
+  Encoding(beyond) <- "UTF-8"
+  expect_true(all(validUTF8(civicatlas:::valid_text(beyond))))
   withr::local_options(cli.num_colors = 256L, cli.hyperlink = TRUE)
   expect_no_match(gsub("\033(\\[[0-9;]*m|\\]8;;[^\007]*\007)", "", told(read_layer(file.path(tempdir(), paste0(trap, ".shp"))))), raw_control)
 })
