@@ -240,19 +240,15 @@ test_that("draw_classes shows the counts in the colours of the map", {
 
 test_that("an interactive map shows values on hover, and its key picks out a class", {
   skip_if_not_installed("ggiraph")
-  skip_if_not_installed("chromote")
-  skip_if(!nzchar(Sys.which("chromium")), "no browser here")
+  skip_without_browser()
   wards <- demo_wards()
   file <- withr::local_tempfile(fileext = ".html")
   interactive_map(choropleth_map(wards, residents, classes = 4), file, tooltip = c(name, residents))
   text <- paste(readLines(file, warn = FALSE), collapse = "\n")
   expect_false(grepl("<script src=|<link href=", text))
-  chromote::set_chrome_args(c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                              "--disable-component-update", "--disable-sync"))
-  withr::local_options(chromote.timeout = 600)
-  # Its port is drawn at random, which must differ between runs of the tests side by side.
-  browser <- withr::with_seed(Sys.getpid(), chromote::ChromoteSession$new(width = 1280, height = 800))
+  browser <- opened_browser()
   withr::defer(browser$close())
+  withr::local_options(chromote.timeout = 600)
   browser$Page$navigate(paste0("file://", file))
   ask <- function(code) browser$Runtime$evaluate(code)$result$value
   until <- function(code) for (i in 1:6000) if (isTRUE(ask(code))) return(TRUE) else Sys.sleep(0.1)

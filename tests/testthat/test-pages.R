@@ -4,16 +4,6 @@ skip_if_not_installed("shiny")
 skip_if_not_installed("bslib")
 skip_if_not_installed("processx")
 
-# A browser on a port that is its own: chromote draws one, and waits in vain where another program has it.
-opened_browser <- function() {
-  withr::local_options(chromote.timeout = 100)
-  for (attempt in 1:5) {
-    browser <- tryCatch(withr::with_seed(Sys.getpid() + attempt, chromote::ChromoteSession$new(width = 1280, height = 800)), error = function(e) NULL)
-    if (!is.null(browser)) return(browser)
-  }
-  stop("no browser could be opened")
-}
-
 ready <- function(name) system.file("workflows", paste0(name, ".yaml"), package = "civicatlas")
 
 test_that("shapes go to the browser as they lie in the window", {
@@ -133,8 +123,7 @@ test_that("a page opens with its key alone", {
 })
 
 test_that("a page runs a workflow as R does, beside the run before it, and hands out its files", {
-  skip_if_not_installed("chromote")
-  skip_if(!nzchar(Sys.which("chromium")), "no browser here")
+  skip_without_browser()
   folder <- withr::local_tempdir()
   said <- file.path(folder, "said.txt")
   tool <- file.path(folder, "civicatlas")
@@ -149,8 +138,6 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
     if (length(address)) break
     Sys.sleep(0.1)
   }
-  chromote::set_chrome_args(c("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-                              "--disable-component-update", "--disable-sync"))
   browser <- opened_browser()
   withr::defer(browser$close())
   withr::local_options(chromote.timeout = 600)
