@@ -9,7 +9,8 @@ in_a_child <- function(work, died, memory = 1e12) {
   child <- core_fork(memory)
   if (child == 0) tryCatch(saveRDS(conditions_of(work()), result, compress = FALSE), finally = core_end_at_once())
   core(core_wait_for(child))
-  found <- tryCatch(readRDS(result), error = function(e) NULL, warning = function(w) NULL)
+  # Not opened where it is not there: a warning that is caught would leave the connection open for ever.
+  found <- if (file.exists(result)) tryCatch(readRDS(result), error = function(e) NULL, warning = function(w) NULL)
   full <- grepl("cannot allocate|bad_alloc", conditionMessage(found$error %||% simpleError("")))
   if (is.null(found) || full) return(died())
   for (said in found$said) if (inherits(said, "warning")) warning(said) else message(said)

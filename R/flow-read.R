@@ -80,7 +80,8 @@ workflow_of_nodes <- function(node, tell) {
   tell_files_shared(names(outputs), node$value$outputs, tell)
   answer <- if (!is.null(node$value$answer)) answer_of_node(node$value$answer, inputs, steps, tell)
   totals <- if (!is.null(node$value$totals)) texts_of_node(node$value$totals)
-  structure(list(title = node$value$title$value %||% "", inputs = inputs, steps = steps, outputs = outputs, answer = answer, totals = totals),
+  title <- texts_by_key(node$value[intersect("title", names(node$value))], character(), tell)$title
+  structure(list(title = title %||% "", inputs = inputs, steps = steps, outputs = outputs, answer = answer, totals = totals),
             class = "workflow")
 }
 
@@ -143,11 +144,12 @@ input_of_node <- function(name, node, tell) {
     return(list(type = "text"))
   }
   known_keys(node, c("type", "title", "default", input_keys[[type]]), paste("an input of type", type), tell)
-  input <- lapply(node$value, function(one) if (one$kind == "list") vapply(one$value, `[[`, "", "value") else one$value)
+  input <- texts_by_key(node$value, c("values", "columns", "shapes"), tell)
   for (key in intersect(c("least", "most"), names(input))) {
     if (is.na(suppressWarnings(as.double(input[[key]])))) tell(node$value[[key]], paste0("\"", input[[key]], "\" is no number"))
   }
-  problem <- if (!is.null(input$default)) problem_of_input(name, input, input$default)
+  if (type == "choice" && !length(input[["values"]])) tell(node, "an input of type choice has no \"values\"", "Write: values: [a, b].")
+  problem <- if (!is.null(input[["default"]])) problem_of_input(name, input, input[["default"]])
   if (!is.null(problem)) tell(node$value$default, problem)
   input
 }
@@ -209,7 +211,7 @@ step_of_node <- function(name, node, inputs, steps, tell) {
   texts(layers, function(one, text) need_reference(one, text, c(inputs_of_type(inputs, "layer"), steps), "input or step", tell))
   texts(given[types == "file"], function(one, text) need_reference(one, text, inputs_of_type(inputs, "file"), "input of type file", tell))
   texts(c(takes[names(takes) == "condition"], given), function(one, text) need_names(one, text, inputs, tell))
-  step <- list(command = command, takes = lapply(takes, texts_of_node), options = Map(option_text_of_node, given, options[names(given)], list(tell)),
+  step <- list(command = command, takes = texts_by_key(takes, "layers", tell), options = Map(option_text_of_node, given, options[names(given)], list(tell)),
                needs = unique(unlist(lapply(c(layers, given[types == "file"]), texts_of_node))))
   check_values(step, options, node, inputs, tell)
   with_unit_of_inputs(step, options, node, inputs, tell)
@@ -291,6 +293,15 @@ command_of_step <- function(node, tell) {
 texts_of_node <- function(node) {
   if (node$kind == "list") return(vapply(node$value, function(one) as.character(one$value)[1], ""))
   if (node$kind == "text") node$value else ""
+}
+
+# The same by key, of which `several` may have a list.
+texts_by_key <- function(nodes, several, tell) {
+  Map(function(one, key) {
+    if (key %in% several) return(texts_of_node(one))
+    if (one$kind != "text") tell(one, paste0("\"", key, "\" is a single value"), "Write it without brackets and dashes.")
+    c(texts_of_node(one), "")[1]
+  }, nodes, names(nodes))
 }
 
 # Flags are true or false; a list is what the command line has with commas.

@@ -11,6 +11,7 @@ feature_lines <- c("geojsonl", "ndjson", "jsonl")
 
 # One pass for the properties and for where geometries stand; then the geometries of the rows that are wanted, on all threads.
 read_geojson <- function(source, query) {
+  if (is_stream(source$content)) return(read_geojson_stream(source, query))
   query <- settle_window(query, crs_by_code(4326, query$call))
   table <- core(core_geojson_table(source$content, query$skip_damaged), source = source$name, call = query$call)
   names <- names(table$columns) %||% character()
@@ -20,13 +21,13 @@ read_geojson <- function(source, query) {
                  source = source$name, call = query$call)
   rows <- rows[shapes$kept]
   report_notices(rbind(table$notices, shapes$notices), source$name)
-  columns <- lapply(stats::setNames(table$columns[wanted], names(wanted)), `[`, rows)
+  columns <- lapply(named_as_chosen(table$columns, wanted), `[`, rows)
   layer_content(columns, shapes_of_core(shapes, geojson_crs(table$crs_name, source, query)), table$features, query)
 }
 
 # Features of a line each as they come; a collection is one feature to cut, and is read whole.
 stream_geojson <- function(source, query, rows, give, again) {
-  if (!ending_of(source$name) %in% feature_lines) return(give(read_geojson(source, query)))
+  if (!ending_of(source$name) %in% feature_lines || is_stream(source$content)) return(give(read_geojson(source, query)))
   stream_records(source, quoted = FALSE, query$call, function(bytes) {
     source$content <- bytes
     give(read_geojson(source, query))

@@ -104,7 +104,7 @@ read_parquet_rows <- function(parquet, source, query, groups) {
   tell_whole_numbers(data, parquet)
   size <- sum(parquet$rows[groups])
   rows <- rows_where(query, data[tested], size)
-  pick <- function(rows) lapply(stats::setNames(data[wanted], names(wanted)), vctrs::vec_slice, i = rows)
+  pick <- function(rows) lapply(named_as_chosen(data, wanted), vctrs::vec_slice, i = rows)
   if (is.null(shape)) return(layer_content(pick(rows), NULL, sum(parquet$rows), query))
   found <- core(core_parquet_shapes(parquet$pointer, match(shape, parquet$names), groups, query$within, query$skip_damaged), source = source$name,
                 call = query$call)
@@ -154,16 +154,19 @@ read_by_nanoparquet <- function(source, query) {
   on.exit(unlink(flat$temporary, expand = FALSE))
   read <- function(columns) {
     if (!length(columns)) return(list())
-    as.list(parquet_step(source$name, query$call, read_guarded(flat$file, source$name, query$call, function() {
+    found <- as.list(parquet_step(source$name, query$call, read_guarded(flat$file, source$name, query$call, function() {
       nanoparquet::read_parquet(flat$file, col_select = columns)
     })))
+    lost <- setdiff(columns, names(found))
+    if (length(lost)) fail("format", "{.file {source$name}} is damaged: its column {.val {lost[1]}} cannot be read.", call = query$call)
+    found
   }
   nested <- setdiff(flat$dropped, parquet_box_column(about))
   if (length(nested)) caution("data", "Columns of {.file {basename(source$name)}} that are groups of columns are not read: {.val {nested}}.")
   tested <- where_columns(query, names)
   data <- lapply(read(union(wanted, tested)), parquet_column)
   rows <- rows_where(query, data[tested], flat$rows)
-  pick <- function(rows) lapply(stats::setNames(data[wanted], names(wanted)), vctrs::vec_slice, i = rows)
+  pick <- function(rows) lapply(named_as_chosen(data, wanted), vctrs::vec_slice, i = rows)
   if (is.null(shape)) return(layer_content(pick(rows), NULL, footer$rows, query))
   if (!identical(about$encoding, "WKB")) {
     fail("format", c("The shapes of {.file {source$name}} are in the encoding {.val {about$encoding %||% 'unknown'}}.", i = "WKB is read."), call = query$call)

@@ -95,7 +95,7 @@ read_kml <- function(source, query) {
   report_notices(found$notices, source$name)
   shapes <- shapes_of_core(found, crs_by_code(4326, query$call))
   inside <- rows_within(query, shapes)
-  columns <- lapply(stats::setNames(columns[wanted], names(wanted)), function(column) column[rows[inside]])
+  columns <- lapply(named_as_chosen(columns, wanted), function(column) column[rows[inside]])
   layer_content(columns, shapes[inside], length(placemarks), query)
 }
 
@@ -112,8 +112,8 @@ kml_columns <- function(document, placemarks, data) {
   types <- kml_schema(document)
   blank <- setdiff(names(types), names(data))
   data[blank] <- rep(list(rep(NA_character_, length(placemarks))), length(blank))
-  data <- data[c(names(types), setdiff(names(data), names(types)))]
-  typed <- Map(function(column, name) kml_typed(column, types[name]), data, names(data))
+  data <- data[match(union(names(types), names(data)), names(data))]  # a name may be blank
+  typed <- Map(kml_typed, data, types[match(names(data), names(types))])
   columns <- c(simple, typed)
   stats::setNames(columns, make.unique(names(columns) %||% character(), sep = "_"))
 }

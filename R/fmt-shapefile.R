@@ -71,7 +71,7 @@ read_table_rows <- function(table, rows, query) {
   }
   rest <- read_fields(table, setdiff(wanted, names(tested)), rows, query)
   report_notices(core(core_read_dbase(table$reader, integer(), integer()))$notices, table$name)  # of all readings, once
-  list(columns = stats::setNames(c(tested, rest)[wanted], names(wanted)), rows = rows)
+  list(columns = named_as_chosen(c(tested, rest), wanted), rows = rows)
 }
 
 # What is read of members that are of one write: a change is waited for, or carried out where its writer ended in the middle. They are

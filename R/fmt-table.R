@@ -214,7 +214,7 @@ table_layer <- function(data, source, query) {
   inside <- if (is.null(shapes)) seq_along(rows) else rows_within(query, shapes)
   data <- data[setdiff(names(data), unlist(from))]
   wanted <- chosen_columns(query, lapply(data, vctrs::vec_ptype))
-  columns <- lapply(stats::setNames(data[wanted], names(wanted)), function(column) column[rows[inside]])
+  columns <- lapply(named_as_chosen(data, wanted), function(column) column[rows[inside]])
   layer_content(columns, if (!is.null(shapes)) shapes[inside], size, query)
 }
 

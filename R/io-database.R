@@ -23,9 +23,9 @@ read_database <- function(source, query, about) {
   sql <- paste(c("SELECT", if (length(selected)) paste(selected, collapse = ", ") else "1 AS row", "FROM", about$table,
                  if (length(conditions)) c("WHERE", paste(conditions, collapse = " AND ")), about$order), collapse = " ")
   content <- function(found) {
-    columns <- Map(narrow_integers, found$columns[wanted], names(wanted))
+    columns <- Map(narrow_integers, named_as_chosen(found$columns, wanted), names(wanted))
     if (!is.null(found$shapes)) report_notices(found$shapes$notices, source$name)
-    layer_content(stats::setNames(columns, names(wanted)), if (!is.null(found$shapes)) shapes_of_core(found$shapes, about$crs),
+    layer_content(columns, if (!is.null(found$shapes)) shapes_of_core(found$shapes, about$crs),
                   if (length(conditions)) about$total() else found$rows, query)
   }
   give <- if (!is.null(query$give)) function(found) query$give(content(found))
@@ -104,8 +104,9 @@ new_batches <- function(about, query) {
 }
 
 gathered <- function(fetched, about, rows, met) {
-  names <- setdiff(names(fetched$all[[1]]), about$shape)
-  columns <- lapply(stats::setNames(names, names), function(name) vctrs::vec_c(!!!lapply(fetched$all, `[[`, name)))
+  names <- names(fetched$all[[1]])
+  at <- which(!names %in% about$shape)  # by place, as a name may be blank
+  columns <- lapply(stats::setNames(at, names[at]), function(k) vctrs::vec_c(!!!lapply(fetched$all, `[[`, k)))
   list(columns = columns, shapes = if (!is.null(fetched$decoder)) core(core_take_blobs(fetched$decoder)), rows = rows, mixed = met$mixed, misfits = met$misfits)
 }
 
@@ -119,33 +120,38 @@ fetch_batch <- function(result, size, met) {
   })
 }
 
+# Columns go by their places, as a name may be blank.
 keep_batch <- function(batch, decoder, query, about, met) {
   columns <- as.list(batch)
-  attributes <- intersect(names(columns), names(about$kinds))
-  for (name in attributes) {
-    came <- columns[[name]]
-    columns[[name]] <- about$adjust(if (name %in% about$as_text) narrow_numbers(suppressWarnings(as.double(came))) else came, about$kinds[[name]])
-    misfit <- if (!is.list(came)) which(is.na(columns[[name]]) & !is.na(came))
-    if (length(misfit)) met$misfits[[name]] <- c(met$misfits[[name]], as.character(came[misfit]))
-  }
+  if ("" %in% names(about$kinds)) names(columns) <- sub("^[.][.][0-9]+$", "", names(columns))  # as the driver calls it
+  places <- which(names(columns) %in% names(about$kinds))
+  for (k in places) columns[[k]] <- as_kind_of(columns[[k]], names(columns)[k], about, met)
   keep_rows <- function(rows) lapply(columns, vctrs::vec_slice, i = rows)
-  if (has_where(query)) columns <- keep_rows(rows_of_batch(query, columns, attributes, nrow(batch), met))
+  if (has_where(query)) columns <- keep_rows(rows_of_batch(query, columns[places], columns[names(query$held)], nrow(batch), met))
   if (is.null(decoder)) return(columns)
   shapes <- columns[[about$shape]]
   if (!is.list(shapes) && all(is.na(shapes))) shapes <- vector("list", length(shapes))  # of a batch without any
   kept <- core(core_add_blobs(decoder, shapes), call = query$call)
   if (!all(kept)) columns <- keep_rows(which(kept))
-  columns[attributes]
+  columns[places]
+}
+
+# Values that came for a column as its kind has them; those that it cannot hold are noted.
+as_kind_of <- function(came, name, about, met) {
+  kind <- about$kinds[[match(name, names(about$kinds))]]
+  values <- about$adjust(if (name %in% about$as_text) narrow_numbers(suppressWarnings(as.double(came))) else came, kind)
+  misfit <- if (!is.list(came)) which(is.na(values) & !is.na(came))
+  if (length(misfit)) met$misfits[[name]] <- c(met$misfits[[name]], as.character(came[misfit]))
+  values
 }
 
 # Rows for which the condition holds, of columns as a frame would have them and the truths that the database told.
-rows_of_batch <- function(query, columns, attributes, size, met) {
-  kinds <- vapply(columns[attributes], kind_of_column_values, "")
-  if (!is.null(query$condition) && !identical(met$kinds, kinds)) check_kinds(query$condition, columns[attributes], query$call)
+rows_of_batch <- function(query, columns, held, size, met) {
+  kinds <- vapply(columns, kind_of_column_values, "")
+  if (!is.null(query$condition) && !identical(met$kinds, kinds)) check_kinds(query$condition, columns, query$call)
   met$kinds <- kinds
   query["condition"] <- list(NULL)
-  asked <- c(silently(lapply(columns[attributes], narrow_integers, "")), lapply(columns[names(query$held)], as.logical))
-  rows_where(query, asked, size)
+  rows_where(query, c(silently(lapply(columns, narrow_integers, "")), lapply(held, as.logical)), size)
 }
 
 # Integers of 64 bits as integers where they fit, else as numbers, else as text.

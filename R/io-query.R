@@ -25,6 +25,9 @@ chosen_columns <- function(query, prototype) {
   chosen[chosen %in% names]
 }
 
+# These columns of a source, called as they shall be; one may have no name.
+named_as_chosen <- function(columns, wanted) stats::setNames(columns[match(wanted, names(columns))], names(wanted))
+
 # The columns that `where` speaks of.
 where_columns <- function(query, names) {
   if (!is.null(query$condition) && any(query$variables %in% names)) rlang::cnd_signal(rlang::cnd("civicatlas_where_is_column"))

@@ -47,6 +47,9 @@ test_that("readers of others that crash or fill the memory do not end R", {
   expect_identical(child(function() 5), 5)
   expect_error(child(function() stop("mine")), "mine")
   expect_warning(child(function() warning("careful")), "careful")
+  before <- nrow(showConnections())
+  for (k in 1:5) child(leave)
+  expect_identical(nrow(showConnections()), before)
 })
 
 test_that("damaged files of all formats give an error of ours or a whole table, whatever reads them", {
@@ -248,5 +251,26 @@ test_that("metadata of shapes that is of another type than it must be is told, o
     nanoparquet::write_parquet(rows, file, metadata = c(geo = geo))
     if (geo %in% taken) expect_identical(nrow(suppressWarnings(read_layer(file))), 2L) else expect_error(read_layer(file), class = "civicatlas_error_format", info = geo)
     for (look in list(describe_layer, list_layers)) tryCatch(suppressWarnings(look(file)), civicatlas_error = function(e) NULL)
+  }
+})
+
+test_that("a column without a name is read under another, whatever the format", {
+  file <- withr::local_tempfile(fileext = ".geojson", lines = "{\"type\":\"Feature\",\"properties\":{\"a\":1,\"\":\"x\"},\"geometry\":null}")
+  expect_named(read_layer(file), c("a", "column_2", "geometry"))
+  x <- toy_frame(a = 1:2, b = c("x", NA), geometry = point_shapes(1:2, 1:2, crs = 4326))
+  write_layer(x, kml <- withr::local_tempfile(fileext = ".kml"))
+  writeLines(gsub("name=\"b\"", "name=\"\"", readLines(kml)), kml)
+  expect_identical(as.list(attribute_table(read_layer(kml))), list(a = 1:2, column_2 = c("x", NA)))
+  write_layer(x, store <- withr::local_tempfile(fileext = ".gpkg"), layer = "x")
+  con <- DBI::dbConnect(RSQLite::SQLite(), store)
+  for (name in DBI::dbGetQuery(con, "SELECT name FROM sqlite_master WHERE type = 'trigger'")$name) DBI::dbExecute(con, sprintf("DROP TRIGGER \"%s\"", name))
+  DBI::dbExecute(con, "ALTER TABLE x ADD COLUMN \"\" TEXT DEFAULT 'q'")
+  DBI::dbDisconnect(con)
+  expect_identical(unlist(attribute_table(read_layer(store))[3], use.names = FALSE), c("q", "q"))
+  rows <- data.frame(1:2, b = 3:4)
+  names(rows)[1] <- ""
+  for (codec in c("snappy", "zstd")) {
+    nanoparquet::write_parquet(rows, file <- withr::local_tempfile(fileext = ".parquet"), compression = codec)
+    expect_identical(as.list(read_layer(file)), list(column_1 = 1:2, b = 3:4))
   }
 })

@@ -81,6 +81,16 @@ test_that("all mistakes are told at once, by line and column, with what to write
 rooms_and_wards <- c("version: 1", "inputs:", paste0("  rooms: {type: layer, default: '", demo_file("rooms.geojson"), "'}"),
                    paste0("  wards: {type: layer, default: '", demo_file("wards.shp"), "'}"), "  far: {type: number, unit: m, default: 400}", "  which: {type: condition, of: rooms}")
 
+test_that("a list where a single value belongs is told at its place", {
+  file <- write_workflow(
+    "version: 1", "title: [a, b]", "inputs:", "  rooms: {type: layer}", "  least: {type: number, default: 1, least: []}", "  which: {type: choice, default: [a, b]}",
+    "steps:", "  kept: {command: keep, layer: [rooms, rooms], condition: []}", "outputs: {kept.gpkg: kept}"
+  )
+  found <- check_workflow(file)
+  expect_identical(found$line[grepl("is a single value", found$problem)], c(2L, 5L, 6L, 8L, 8L))
+  expect_identical(found$line[grepl("has no \"values\"", found$problem)], 6L)
+})
+
 test_that("columns that will not be there and CRSs that will not meet are told before anything runs", {
   steps <- c(
     "steps:", "  large:", "    command: keep", "    layer: rooms", "    condition: seets > 20", "  joined: {command: join, layer: rooms, other: wards}",
