@@ -135,13 +135,18 @@ read_postgres <- function(source, query) {
     shape <- if (!is.na(source$table$shape)) source$table$shape
     table <- quoted(con, table_id(source))
     rows <- as.double(DBI::dbGetQuery(con, paste("SELECT count(*) FROM", table))[[1]])
-    read_database(source, query, list(
+    about <- list(
       con = con, dialect = postgres_dialect, table = table, shape = shape, form = "wkb",
       kinds = stats::setNames(kind_in(postgres_dialect, fields$type), fields$name),
       crs = postgres_crs(source, query$call), adjust = postgres_column, expected = rows, total = function() rows,
       window = function(window) if (fields$box) postgres_window(window, quoted(con, box_name(shape))),
       order = if (length(fields$key)) paste("ORDER BY", quoted(con, fields$key))
-    ))
+    )
+    tryCatch(read_database(source, query, about), error = function(e) {
+      if (inherits(e, "civicatlas_error") || !has_where(query)) rlang::cnd_signal(e)
+      if (!is.null(query$again)) query$again()
+      read_database(source, query, c(about, in_sql = FALSE))  # sums beyond the largest double are Inf here, and errors there
+    })
   })
 }
 

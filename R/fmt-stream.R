@@ -52,7 +52,7 @@ features_of_stream <- function(bytes, name, call) {
 # Columns that are named come in that order, the others of the features behind them.
 typed_columns <- function(columns, types, size) {
   named <- Map(function(name, type) typed_from_text(columns[[name]] %||% rep(NA, size), type), names(types), types)
-  c(named, columns[setdiff(names(columns), names(types))])
+  c(named, columns[!names(columns) %in% names(types)])
 }
 
 # What is not of its type leaves a column as it came, so that nothing is lost.

@@ -6,7 +6,7 @@ batch_rows <- 50000L
 # Reads a layer by SQL. `about` says what differs between databases: `con`, its `dialect`, `table` (quoted), `kinds` of the columns by
 # name (see prototype_of_kinds()), `shape` (column of blobs, or NULL) and its `form`, `crs`, `window(edges)` (a condition,
 # or NULL), `order` (the end of the statement, or NULL), `adjust(values, kind)` (a column as R holds it), `expected` (rows,
-# roughly) and `total()` (rows, exactly).
+# roughly), `total()` (rows, exactly) and `in_sql`: FALSE where conditions are worked out here.
 read_database <- function(source, query, about) {
   old <- options(OutDec = ".")  # numbers in statements and parameters, whatever R prints
   on.exit(options(old))
@@ -41,6 +41,7 @@ read_database <- function(source, query, about) {
 # The condition as far as SQL says it. One that looks at other rows than its own wants all of them.
 asked_in_sql <- function(query, kinds, about) {
   if (!has_where(query)) return(NULL)
+  if (isFALSE(about$in_sql)) return(list(left = query$where))
   found <- sql_condition(query$where, as.list(kinds), about$con, about$dialect)
   if (is.null(found$left) || goes_row_by_row(query, names(kinds))) found else list(left = query$where)
 }
@@ -73,8 +74,9 @@ prototype_of_kinds <- function(kinds) {
 # Runs a query and gives its columns, its shapes and the number of rows fetched. Rows for which `where` does not hold are
 # left out before their blobs are decoded. `give` takes what was gathered whenever it is enough.
 fetch_layer <- function(about, sql, values, query, label, give = NULL) {
-  result <- DBI::dbSendQuery(about$con, sql, params = if (length(values)) values)
+  result <- DBI::dbSendQuery(about$con, sql)
   on.exit(DBI::dbClearResult(result))
+  if (length(values)) DBI::dbBind(result, values)
   bar <- new_progress(label)
   size <- rows_at_a_time(query, about)
   fetched <- new_batches(about, query)

@@ -94,7 +94,7 @@ broken_manifest <- function(path, why, call, e = NULL) {
 }
 
 tiles_of_manifest <- function(tiles, path, call) {
-  tiles <- tibble::as_tibble(tiles)
+  tiles <- tibble::as_tibble(tiles, .name_repair = "minimal")
   if (!nrow(tiles)) return(no_tiles())
   numbers <- c("rows", "bytes", box_members)
   is_text <- function(values) is.character(values) && !anyNA(values)

@@ -48,6 +48,16 @@ test_that("random conditions on all kinds of columns give the rows they give her
   expect_same_rows(store, "kinds", 10)
 })
 
+test_that("what is beyond the numbers of the server is worked out here", {
+  store <- local_postgres()$address
+  x <- toy_frame(id = 1:4, z = c(1e300, 1e-300, 1, NA), geometry = point_shapes(1:4, 1:4, crs = 4326))
+  write_layer(x, store, layer = "x")
+  for (condition in c("z * 1e300 > 5", "z * 1e-300 = 0", "z ^ 3 < 2", "NOT (z * z > 1) OR id = 4")) {
+    expect_identical(read_layer(store, "x", where = condition)$id, keep_rows(x, condition)$id, info = condition)
+  }
+  expect_error(read_layer(store, "x", where = nothing > 1), class = "civicatlas_error_column")
+})
+
 test_that("windows and conditions are answered by the server as by reading all", {
   store <- local_postgres()$address
   cells <- mend_numbers(read_layer(demo_file("cells.zip")))
