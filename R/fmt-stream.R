@@ -6,8 +6,17 @@ stream_begins <- "^\\s*[{]\\s*\"civicatlas\""
 stream_ends <- "{\"civicatlas\":{\"end\":true}}\n"
 
 is_stream <- function(content) {
-  bytes <- if (is.character(content)) core(core_read_bytes(content, 64)) else utils::head(content, 64)
+  bytes <- if (is.character(content)) first_unpacked(content, 64) else utils::head(content, 64)
   grepl(stream_begins, text_of_bytes(bytes), useBytes = TRUE)
+}
+
+# The first bytes of a file that may be packed by gzip, of which no more is unpacked; none of what cannot be read.
+first_unpacked <- function(path, size) {
+  suppressWarnings(tryCatch({
+    con <- gzfile(path, "rb")
+    on.exit(close(con))
+    readBin(con, "raw", size)
+  }, error = function(e) raw()))
 }
 
 text_of_bytes <- function(bytes) rawToChar(bytes[bytes != 0])
