@@ -1,6 +1,5 @@
 # Many commands in one process, a line each, with layers kept in memory under names that begin with @.
 
-#' @include op-record.R
 register_operation("batch", function() {
   new_operation("In and out", "run commands from a file, a line each, in one process", "STEPS", list(
     new_option("input", "text", "name=value, separated by commas: put in place of {name}", former = "set"),

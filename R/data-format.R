@@ -1,14 +1,6 @@
 # A format is one record: how it is told, what it holds, and the functions that open, read and write it. Files of R/fmt-*.R register
 # theirs, and nothing else has to know of them: adding a format is adding such a file.
 
-formats <- new.env(parent = emptyenv())
-
-# `make` gives the record when it is first asked for, as the functions that it names may come after it in the sources.
-register_format <- function(name, make) {
-  formats$makers[[name]] <- make
-  formats$records <- NULL
-}
-
 # All records by name.
 known_formats <- function() {
   if (is.null(formats$records)) formats$records <- lapply(formats$makers, function(make) make())

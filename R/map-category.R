@@ -1,6 +1,3 @@
-#' @include map-geom.R map-key.R
-NULL
-
 #' Maps of categories
 #'
 #' `category_map()` fills each shape by its category; lines and points are coloured by it. A category keeps its colour on all maps of a

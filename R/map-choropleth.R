@@ -1,6 +1,3 @@
-#' @include map-geom.R
-NULL
-
 #' Choropleth maps
 #'
 #' Fills each shape by the class its value falls in, with a key that shows the class limits; lines and points are coloured by it. The

@@ -1,6 +1,3 @@
-#' @include map-geom.R
-NULL
-
 # Keys of classes: what their labels say, and how they stand in the key.
 
 # --- the key ----------------------------------------------------------------------------------------------------

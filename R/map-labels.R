@@ -1,6 +1,3 @@
-#' @include map-geom.R
-NULL
-
 #' Labels on a map
 #'
 #' Writes a text at each shape: well inside polygons, beside points, at the middle of lines. Labels that would cover one another or

@@ -1,6 +1,3 @@
-#' @include map-geom.R map-key.R
-NULL
-
 # A map is a ggplot whose texts are fitted to the device, and whose key of classes stays in order under any scale, when it is built.
 
 as_civic_map <- function(plot) {

@@ -1,6 +1,3 @@
-#' @include map-plot.R
-NULL
-
 #' Several maps on one sheet
 #'
 #' `side_by_side()` sets maps beside one another in the arrangement that gives them the most room: maps of one shape in panels of equal size, others in

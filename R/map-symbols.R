@@ -1,6 +1,3 @@
-#' @include map-geom.R
-NULL
-
 #' Maps of proportional and graduated symbols
 #'
 #' `symbol_map()` draws a circle for each shape, its area in proportion to a value, over the shapes themselves, with a key of nested circles;

@@ -1,14 +1,6 @@
 # Operations: one record each, from which come the commands of the tool with their parser, help, completions and manual page, the steps of workflows with
 # their checks and schema, the page's controls, batches, scripts, and the commands that messages advise. Files of R/op-*.R register theirs.
 
-operation_makers <- new.env(parent = emptyenv())
-
-# `make` gives the record when the operation is first asked for, as what it names may come after it in the sources.
-register_operation <- function(name, make) {
-  operation_makers$all[[name]] <- make
-  operation_makers$made <- operation_makers$words <- NULL
-}
-
 operation_names <- function() names(operation_makers$all)
 
 # Made once, and anew where formats were added, as options list them.

@@ -1,6 +1,3 @@
-#' @include map-geom.R
-NULL
-
 #' Maps of flows
 #'
 #' `flow_map()` draws flows as curved lines from origin to destination, their width in proportion to a value, the two
