@@ -145,13 +145,18 @@ input_of_node <- function(name, node, tell) {
   }
   known_keys(node, c("type", "title", "default", input_keys[[type]]), paste("an input of type", type), tell)
   input <- texts_by_key(node$value, c("values", "columns", "shapes"), tell)
+  tell_of_values(name, input, node, tell)
+  input
+}
+
+# What is wrong with the bounds, the choices and the default of an input.
+tell_of_values <- function(name, input, node, tell) {
   for (key in intersect(c("least", "most"), names(input))) {
     if (is.na(suppressWarnings(as.double(input[[key]])))) tell(node$value[[key]], paste0("\"", input[[key]], "\" is no number"))
   }
-  if (type == "choice" && !length(input[["values"]])) tell(node, "an input of type choice has no \"values\"", "Write: values: [a, b].")
+  if (input$type == "choice" && !length(input[["values"]])) tell(node, "an input of type choice has no \"values\"", "Write: values: [a, b].")
   problem <- if (!is.null(input[["default"]])) problem_of_input(name, input, input[["default"]])
-  if (!is.null(problem)) tell(node$value$default, problem)
-  input
+  if (!is.null(problem)) tell(node$value[["default"]], problem)
 }
 
 # What an error of ours says on a line; NULL where there is none.
