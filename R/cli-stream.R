@@ -23,7 +23,7 @@ read_all <- function(con) {
 # The account of a layer that comes through a pipe has been given, and its history goes on.
 read_stream_bytes <- function(bytes, file) {
   writeBin(bytes, file)
-  if (!is_stream(bytes)) return(read_layer(file))
+  if (!begins_stream(bytes)) return(read_layer(file))
   x <- suppressWarnings(quietly(read_layer(file)), classes = "civicatlas_warning_crs")
   attr(x, "history") <- lapply(stream_header(bytes)$history, step_of_history)
   x

@@ -11,7 +11,7 @@ feature_lines <- c("geojsonl", "ndjson", "jsonl")
 
 # One pass for the properties and for where geometries stand; then the geometries of the rows that are wanted, on all threads.
 read_geojson <- function(source, query) {
-  if (is_stream(source$content)) return(read_geojson_stream(source, query))
+  if (is_stream(source, query$call)) return(read_geojson_stream(source, query))
   query <- settle_window(query, crs_by_code(4326, query$call))
   table <- core(core_geojson_table(source$content, query$skip_damaged), source = source$name, call = query$call)
   names <- names(table$columns) %||% character()
@@ -27,7 +27,7 @@ read_geojson <- function(source, query) {
 
 # Features of a line each as they come; a collection is one feature to cut, and is read whole.
 stream_geojson <- function(source, query, rows, give, again) {
-  if (!ending_of(source$name) %in% feature_lines || is_stream(source$content)) return(give(read_geojson(source, query)))
+  if (!ending_of(source$name) %in% feature_lines || is_stream(source, query$call)) return(give(read_geojson(source, query)))
   stream_records(source, quoted = FALSE, query$call, function(bytes) {
     source$content <- bytes
     give(read_geojson(source, query))

@@ -5,10 +5,12 @@
 stream_begins <- "^\\s*[{]\\s*\"civicatlas\""
 stream_ends <- "{\"civicatlas\":{\"end\":true}}\n"
 
-is_stream <- function(content) {
-  bytes <- if (is.character(content)) first_unpacked(content, 64) else utils::head(content, 64)
-  grepl(stream_begins, text_of_bytes(bytes), useBytes = TRUE)
+is_stream <- function(source, call) {
+  path <- is.character(source$content)
+  begins_stream(if (path) first_unpacked(source$content, 64) else core(core_read_bytes(source$content, 64), source = source$name, call = call))
 }
+
+begins_stream <- function(bytes) grepl(stream_begins, text_of_bytes(utils::head(bytes, 64)), useBytes = TRUE)
 
 # The first bytes of a file that may be packed by gzip, of which no more is unpacked; none of what cannot be read.
 first_unpacked <- function(path, size) {
@@ -35,12 +37,13 @@ stream_header <- function(bytes) {
 end_of_line <- function(bytes) c(which(utils::head(bytes, 1e6) == charToRaw("\n")), length(bytes))[1]
 
 read_geojson_stream <- function(source, query) {
-  bytes <- if (is.character(source$content)) core(core_read_bytes(source$content, -1), source = source$name, call = query$call) else source$content
+  bytes <- core(core_read_bytes(source$content, -1), source = source$name, call = query$call)
   about <- stream_header(bytes)
   if (is.null(about)) fail("format", "The first line of {.file {source$name}} is not one that {.code civicatlas} writes to a pipe.", call = query$call)
   source$content <- features_of_stream(bytes, source$name, query$call)
   query <- settle_window(query, about$crs)
-  found <- if (length(source$content)) read_geojson(source, whole_query(query$call)) else list(columns = list(), shapes = new_shapes(), rows = 0)
+  whole <- utils::modifyList(whole_query(query$call), query["skip_damaged"])
+  found <- if (length(source$content)) read_geojson(source, whole) else list(columns = list(), shapes = new_shapes(), rows = 0)
   attr(found$shapes, "crs") <- about$crs
   columns <- typed_columns(found$columns, about$columns, length(found$shapes))
   wanted <- chosen_columns(query, lapply(columns, `[`, 0L))

@@ -235,6 +235,8 @@ test_that("a stream that is sent to a file is read as one", {
                    dplyr::select(attribute_table(civicatlas:::meeting_window(x[x$opened > as.Date("2026-03-01"), ], window)), name, day = opened))
   tiled <- tile_up(saved, file.path(folder, "tiles"), rows_per_tile = 40)
   expect_identical(sort(dplyr::collect(tiled)$opened), x$opened)
+  withr::with_dir(folder, utils::zip("saved.zip", "saved.geojsonl", flags = "-q"))
+  expect_identical(attribute_table(read_layer(file.path(folder, "saved.zip"))), attribute_table(x))
   lines <- readLines(saved)
   writeLines(utils::head(lines, 50), saved)
   expect_error(read_layer(saved), "'saved.geojsonl' was cut off: it ends after 49 rows", class = "civicatlas_error_file")
