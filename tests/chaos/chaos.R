@@ -23,7 +23,8 @@ fault_of <- function(found) {
 
 # Others hold the file, there is no room, or a tile was replaced while its layer was read: errors that are meant to come.
 is_expected <- function(e) {
-  inherits(e, "civicatlas_error_file") || grepl("checksum is another|was replaced while|is missing|not in the manifest|was cut off or replaced", gsub("\\s+", " ", conditionMessage(e)))
+  said <- gsub("\\s+", " ", conditionMessage(e))
+  inherits(e, "civicatlas_error_file") || grepl("checksum is another|was replaced while|is missing|not in the manifest|was cut off or replaced", said)
 }
 
 workflow_of <- function(folder) {

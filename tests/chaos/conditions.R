@@ -14,7 +14,8 @@ set.seed(c(given[2], 1L)[1 + is.na(given[2])])
 rows <- 40
 values <- function(of) sample(c(of, NA), rows, replace = TRUE)
 made <- spatial_frame(
-  id = seq_len(rows), m = values(c(2000000000L, -2000000000L, 0L, 46341L, 7L, 1L)), k = values(c(-3L, 0L, 1L, 2L)), z = values(c(0, -0, 1, -1, 0.5, 1e300, -2.5)),
+  id = seq_len(rows), m = values(c(2000000000L, -2000000000L, 0L, 46341L, 7L, 1L)), k = values(c(-3L, 0L, 1L, 2L)),
+  z = values(c(0, -0, 1, -1, 0.5, 1e300, -2.5)),
   t = values(c("Reef", "reef", "a%b", "it's", "x\\", "\\'", "", paste0(strrep("ab", 50), "c"))), l = values(c(TRUE, FALSE)),
   d = values(as.Date(c("2026-01-01", "2026-06-15"))), geometry = point_shapes(stats::runif(rows, -179, 179), stats::runif(rows, -60, 60), crs = 4326)
 )
@@ -77,7 +78,8 @@ random_condition <- function(depth) {
     paste(number(), sample(compared, 1), number()), paste(random_text(), sample(compared, 1), random_text()),
     paste(random_text(), one_of("LIKE", "NOT LIKE"), one_of("'R%'", "'a\\%b'", "'%a%b%c'", "'_eef'", "'x\\\\\\\\'")),
     paste(number(), one_of("BETWEEN", "NOT BETWEEN"), random_number(0), "AND", random_number(0)),
-    paste(one_of("big", "k", "m", "id"), one_of("IN", "NOT IN"), "(1, 2, 5000000000)"), paste(one_of("m", "z", "t", "big", "l"), one_of("IS NULL", "IS NOT NULL")),
+    paste(one_of("big", "k", "m", "id"), one_of("IN", "NOT IN"), "(1, 2, 5000000000)"),
+    paste(one_of("m", "z", "t", "big", "l"), one_of("IS NULL", "IS NOT NULL")),
     paste("NOT", part()), paste0("(", part(), one_of(" AND ", " OR "), part(), ")"), random_window(), "d > DATE('2026-03-01')"
   )
 }

@@ -112,7 +112,8 @@ for (k in seq_len(mutations)) {
   file <- sample(files, 1)
   writeBin(sample(damages, 1)[[1]](whole[[file]]), file)
   outcomes[k] <- outcome_of()
-  if (!outcomes[k] %in% c("read", "refused", outcomes[seq_len(k - 1)])) file.copy(file, sprintf("%s-%d-%s", file.path(dirname(tempdir()), reader), k, basename(file)))
+  new <- !outcomes[k] %in% c("read", "refused", outcomes[seq_len(k - 1)])
+  if (new) file.copy(file, sprintf("%s-%d-%s", file.path(dirname(tempdir()), reader), k, basename(file)))
   writeBin(whole[[file]], file)
 }
 raw <- setdiff(outcomes, c("read", "refused"))
