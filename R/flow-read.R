@@ -178,7 +178,7 @@ problem_of_input <- function(name, input, value) {
       if (number < limit(input$least, -Inf)) return(said("is at least ", input$least, ", not ", value))
       if (number > limit(input$most, Inf)) said("is at most ", input$most, ", not ", value)
     },
-    choice = if (!value %in% input$values) said("is one of ", paste(input$values, collapse = ", "), ", not \"", value, "\""),
+    choice = if (length(input$values) && !value %in% input$values) said("is one of ", paste(input$values, collapse = ", "), ", not \"", value, "\""),
     condition = problem_in(need_words(parse_text(value, name, call = NULL), NULL)),
     date = if (is.null(as_date_exactly(value))) said("is a date such as 2026-11-29, not \"", value, "\"")
   )

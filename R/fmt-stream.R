@@ -6,8 +6,11 @@ stream_begins <- "^\\s*[{]\\s*\"civicatlas\""
 stream_ends <- "{\"civicatlas\":{\"end\":true}}\n"
 
 is_stream <- function(source, call) {
-  path <- is.character(source$content)
-  begins_stream(if (path) first_unpacked(source$content, 64) else core(core_read_bytes(source$content, 64), source = source$name, call = call))
+  content <- source$content
+  if (is.character(content)) return(begins_stream(first_unpacked(content, 64)))
+  if (is.raw(content)) return(begins_stream(content))
+  # An entry of an archive is unpacked whole for it.
+  ending_of(content$entry) %in% feature_lines && begins_stream(core(core_read_bytes(content, 64), source = source$name, call = call))
 }
 
 begins_stream <- function(bytes) grepl(stream_begins, text_of_bytes(utils::head(bytes, 64)), useBytes = TRUE)
