@@ -8,6 +8,13 @@ reader <- given[1]
 mutations <- as.integer(c(given[2], "20000")[1 + is.na(given[2])])
 set.seed(as.integer(c(given[3], "1")[1 + is.na(given[3])]))
 
+# An error is built with its values and signalled as it is: its trace and its lines for a terminal take more time than all reading does.
+signal_fast <- function(kind, message, call = NULL, envir = rlang::caller_env(), ..., as_is = FALSE) {
+  message[] <- civicatlas:::inline(message, envir)
+  stop(rlang::error_cnd(c(paste0("civicatlas_error_", kind), "civicatlas_error"), message = paste(message, collapse = "\n"), ...))
+}
+utils::assignInNamespace("fail", signal_fast, "civicatlas")
+
 # The kinds of files by what their names end in, where that is not their own name.
 endings <- c(uncompressed = "parquet", snappy = "parquet", gzip = "parquet", zstd = "parquet", workflow = "yaml", stream = "geojsonl")
 readers <- c("shp", "dbf", "zip", "geojson", "geojson.gz", "geojsonl", "gpkg", "kml", "kmz", "csv", "wkt", "wkb", "parquet", "tiles", names(endings))
