@@ -28,9 +28,26 @@ write_manifest <- function(source, history = NULL) {
     tiles = tiles, ranges = source$ranges, history = history
   )
   text <- write_json(content, dataframe = "rows", pretty = TRUE)
-  writeLines(text, file.path(source$folder, manifest_name), useBytes = TRUE)
+  writeLines(with_checksum(text), file.path(source$folder, manifest_name), useBytes = TRUE)
   source
 }
+
+# The first member of a manifest is the checksum of what follows: a box or a range that was changed would leave out rows.
+checksum_member <- "^[{]\\s*\"checksum\": \"([0-9a-f]{32})\",\\s*"
+
+with_checksum <- function(text) {
+  rest <- sub("^[{]\\s*", "", text)
+  paste0("{\n  \"checksum\": \"", hash_of_text(rest), "\",\n  ", rest)
+}
+
+need_checksum_of_manifest <- function(text, path, call) {
+  told <- regmatches(text, regexec(checksum_member, text, useBytes = TRUE))[[1]]
+  if (!length(told) || identical(told[2], hash_of_text(sub(checksum_member, "", text, useBytes = TRUE)))) return(invisible())
+  broken_manifest(path, "It is not what was written: its checksum is another.", call)
+}
+
+# Of its bytes, however its lines end.
+hash_of_text <- function(text) rlang::hash(charToRaw(gsub("^\\s+|\\s+$|\r", "", text, useBytes = TRUE)))
 
 # After a tile or piece of so many bytes, as what is left of a large one would stand beside the next: what is young is collected, and all, which takes as
 # long as the session is large, after so many bytes.
@@ -58,6 +75,7 @@ read_manifest <- function(folder, call) {
     fail("format", c("{.file {path}} is of version {version}, written by {content$written_by %||% 'another program'}; this package reads {manifest_version}.",
                      i = "Update {.pkg civicatlas}."), call = call)
   }
+  need_checksum_of_manifest(rawToChar(text), path, call)
   need_manifest_fields(content, path, call)
   types <- content$columns
   columns <- if (length(types)) prototype_of_types(types$type, types$name) else list()

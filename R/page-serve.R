@@ -66,22 +66,29 @@ said_on_page <- function(e) {
   marks <- grep("^ *\\^+$", lines)
   code <- grep("^\\S .*`[^`]*`", lines)
   lines <- lines[setdiff(seq_along(lines), c(marks, marks - 1, if (!1 %in% code) code))]
-  text <- trimws(gsub("\\s+", " ", gsub("^\\S (?=[A-Z\"'])", "", lines, perl = TRUE)))
-  text <- gsub("'[^' ]*[/\\\\]([^'/\\\\]+)'", "'\\1'", paste(text, collapse = " "))
+  text <- trimws(gsub("\\s+", " ", gsub("^([^[:alnum:]]|\\S(?= [A-Z\"'])) ", "", lines, perl = TRUE)))
+  text <- sub("^(Cannot read '[^']*')[.] (?=[a-z])", "\\1: ", paste(text, collapse = " "), perl = TRUE)
+  text <- gsub("'[^' ]*[/\\\\]([^'/\\\\]+)'", "'\\1'", text)
   sub("^Cannot read `(condition|where)`: ", "", gsub("`([a-z_]+)[(][)]`", "\\1", text))
 }
 
-# Requests of any size come in while somebody with the key has the page open, and small ones alone before: what comes is held in memory.
-take_large_requests <- function(session) {
-  open_pages$count <- open_pages$count + 1
-  options(shiny.maxRequestSize = upload_limit())
-  session$onSessionEnded(function() {
-    open_pages$count <- open_pages$count - 1
-    if (open_pages$count == 0) options(shiny.maxRequestSize = least_request)
+# A request is held in memory before it is known who sent it: one of many bytes comes in while somebody with the key sends a file, and no larger.
+make_room <- function(input, session) {
+  take <- function(bytes) {
+    announced$bytes[[session$token]] <- bytes
+    options(shiny.maxRequestSize = max(least_request, unlist(announced$bytes)))
+  }
+  shiny::observeEvent(input$announced, {
+    given <- input$announced
+    if (!is.list(given) || !rlang::is_bare_numeric(given$bytes, 1)) return()
+    take(min(given$bytes, upload_limit(), na.rm = TRUE))
+    session$sendCustomMessage("send", given$field)
   })
+  session$userData$has_sent <- function() take(NULL)
+  session$onSessionEnded(session$userData$has_sent)
 }
 
-open_pages <- rlang::env(count = 0)
+announced <- rlang::env(bytes = list())
 
 least_request <- 1e5
 
@@ -121,7 +128,7 @@ app_of_page <- function(page, key, once = rlang::env()) {
   }
   server <- function(input, output, session) {
     if (!knows_key(shiny::isolate(session$clientData$url_search))) return(session$close())
-    take_large_requests(session)
+    make_room(input, session)
     page$server(input, output, session)
   }
   shiny::shinyApp(ui, server)

@@ -348,17 +348,25 @@ document.addEventListener('DOMContentLoaded', function () {
   }
 
   // --- files of one's own -------------------------------------------------------------------------------------------
-  // The server refuses what is too large as well, but in fewer words.
-  document.addEventListener('change', function (e) {
-    var said = e.target.type === 'file' && byId(e.target.id + '-refused'), most = +document.querySelector('main').dataset.mostBytes;
-    if (!said) return;
-    var large = Array.from(e.target.files).filter(function (file) { return file.size > most; })[0];
+  // Chosen or dropped, a file is announced first, so that the server makes room for it; then the field sends it. This runs before what the
+  // field itself does with a change, as it was bound before.
+  var ready = false;
+  jQuery('input[type=file]').on('change', function (e) {
+    if (ready || !this.files.length) return;
+    e.stopImmediatePropagation();
+    var said = byId(this.id + '-refused'), most = +document.querySelector('main').dataset.mostBytes, files = Array.from(this.files);
+    var large = files.filter(function (file) { return file.size > most; })[0];
     said.textContent = large ? large.name + ' has ' + inWords(large.size) + ', and this page takes files of up to ' + inWords(most) +
       '. Put it into the folder of the page, and open the page anew.' : '';
-    if (!large) return;
-    e.stopPropagation();
-    e.target.value = '';
-  }, true);
+    if (large) { this.value = ''; return; }
+    var bytes = Math.max.apply(null, files.map(function (file) { return file.size; }));
+    Shiny.setInputValue('announced', { field: this.id, bytes: bytes }, { priority: 'event' });
+  });
+  function send(field) {
+    ready = true;
+    jQuery(field).trigger('change');
+    ready = false;
+  }
   function inWords(bytes) {
     var power = bytes < 1000 ? 0 : Math.min(4, Math.floor(Math.log10(bytes) / 3));
     return +(bytes / Math.pow(1000, power)).toPrecision(3) + ' ' + ['bytes', 'kB', 'MB', 'GB', 'TB'][power];
@@ -413,6 +421,7 @@ document.addEventListener('DOMContentLoaded', function () {
     handle('running', function (running) { byId('run').disabled = running; byId('stop').disabled = !running; if (running) byId('progress').value = 0; });
     handle('measured', function (said) { if (measuring) byId('measured').textContent = said; });
     handle('ran', function (done) { ran(done); });
+    handle('send', function (field) { send(byId(field)); });
   }
   var wait = setInterval(function () { if (window.Shiny && Shiny.addCustomMessageHandler) { clearInterval(wait); size(); listen(); } }, 10);
 

@@ -130,7 +130,8 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   file.symlink(system.file("exec", "civicatlas", package = "civicatlas"), tool)
   pages <- file.path(folder, "pages")
   served <- processx::process$new(tool, c("page", ready("out-of-reach"), "--no-browser", "--folder", pages), stderr = said, cleanup_tree = TRUE,
-                                  env = c("current", R_LIBS = paste(.libPaths(), collapse = ":"), CIVICATLAS_UPLOAD_BYTES = "500000"))
+                                  env = c("current", R_LIBS = paste(.libPaths(), collapse = ":"), CIVICATLAS_UPLOAD_BYTES = "500000",
+                                          CIVICATLAS_UNPACK_LIMIT = "10000000"))
   withr::defer(served$kill_tree())
   address <- character()
   for (i in 1:600) {
@@ -161,6 +162,8 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   browser$DOM$setFileInputFiles(files = as.list(members), nodeId = field$nodeId)
   expect_true(until("document.getElementById('in-wards').selectedOptions[0].textContent == 'wards.shp (yours)'"))
   expect_true(until("document.getElementById('in-wards-note').textContent.indexOf('24 rows') == 0"))
+  post <- function(bytes) httr2::request(sub("[?].*", "", address)) |> httr2::req_body_raw(raw(bytes)) |> httr2::req_error(is_error = function(r) FALSE) |> httr2::req_perform()
+  expect_identical(httr2::resp_status(post(2e5)), 413L)  # nothing is being sent by the page
   large <- file.path(folder, "large.geojson")
   writeLines(strrep(" ", 6e5), large)
   browser$DOM$setFileInputFiles(files = list(large), nodeId = field$nodeId)
@@ -168,6 +171,15 @@ test_that("a page runs a workflow as R does, beside the run before it, and hands
   expect_true(until(sprintf("document.getElementById('%s').textContent.indexOf('large.geojson has 600 kB') == 0", refused)))
   expect_match(text(refused), "up to 500 kB. Put it into the folder of the page")
   expect_match(text("in-wards-note"), "24 rows")
+  swollen <- file.path(folder, "swollen.geojson.gz")
+  packed <- gzfile(swollen, "wb")
+  writeLines(strrep(" ", 3e7), packed)
+  close(packed)
+  browser$DOM$setFileInputFiles(files = list(swollen), nodeId = field$nodeId)
+  expect_true(until("document.getElementById('in-wards-note').textContent.indexOf('swollen.geojson.gz') >= 0"))
+  expect_match(text("in-wards-note"), "^Cannot read 'swollen.geojson.gz': its [0-9]+ bytes unpack to more than the 10000000 that are allowed")
+  browser$DOM$setFileInputFiles(files = as.list(members), nodeId = field$nodeId)
+  expect_true(until("document.getElementById('in-wards-note').textContent.indexOf('24 rows') == 0"))
   controls <- Filter(function(node) isTRUE(node$role$value %in% c("button", "combobox", "spinbutton", "textbox", "grid", "progressbar", "image")) && !isTRUE(node$ignored),
                      browser$Accessibility$getFullAXTree()$nodes)
   names <- vapply(controls, function(node) node$name$value, "")
