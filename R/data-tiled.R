@@ -33,7 +33,7 @@ register_tile_work <- function(name, work) assign(name, work, envir = tile_work)
 # second is tiled, and the verb goes by the rows of the first, these are put into tiles that are in memory.
 put_off <- function(verb, frame = rlang::caller_env()) {
   about <- tiled_verbs[[verb]]
-  args <- arguments_given(sys.function(sys.parent()), frame, about$masked)
+  args <- arguments_asked(verb, frame)
   slot <- Find(function(name) is_tiled(args[[name]]), about$layers)
   how <- about$how(args, slot)
   if (how$kind == "rows" && slot != about$layers[1]) {
@@ -96,17 +96,25 @@ of_no_rows <- function(expr, call) {
   out[0, ]
 }
 
-# The arguments of a verb that were given, by name: values, and expressions where it takes these.
-arguments_given <- function(fun, frame, masked) {
-  names <- setdiff(names(formals(fun)), "...")
-  names <- names[!vapply(names, function(name) eval(call("missing", as.name(name)), frame), NA)]
+# The arguments of a verb, called in a frame, by name: values, defaults among them, and expressions where it takes these. What stands under `...` comes last.
+arguments_asked <- function(verb, frame) {
+  masked <- tiled_verbs[[verb]]$masked
+  arguments <- formals(rlang::frame_fn(frame))
+  names <- setdiff(names(arguments), "...")
+  is_left_out <- function(name) rlang::is_missing(arguments[[name]]) && eval(call("missing", as.name(name)), frame)
+  names <- Filter(function(name) name %in% masked || !is_left_out(name), names)
   value_of <- function(name) {
     if (name %in% masked) eval(call("enquo", as.name(name)), list(enquo = rlang::enquo), frame) else get(name, frame)
   }
   dots <- if ("..." %in% masked) eval(quote(enquos(...)), list(enquos = rlang::enquos), frame)
-  if ("..." %in% setdiff(names(formals(fun)), masked)) dots <- eval(quote(list(...)), frame)
+  if ("..." %in% setdiff(names(arguments), masked)) dots <- eval(quote(list(...)), frame)
   c(lapply(stats::setNames(nm = names), value_of), as.list(dots))
 }
+
+# What of them stood under `...`.
+dots_among <- function(args, verb) args[!rlang::names2(args) %in% names(formals(verb))]
+
+is_asked <- function(quosure) rlang::is_quosure(quosure) && !rlang::quo_is_null(quosure)
 
 # An argument as another process can have it: an expression takes with it what it names, a frame leaves its history.
 portable <- function(value, columns) {

@@ -2,32 +2,20 @@
 # no more borders are in memory than lie between what is joined.
 
 part_of_dissolve <- function(x, args) {
-  asked <- settled_dissolve(args, x)
+  args$.x <- x
+  asked <- settled_dissolve(args, NULL)
   groups <- asked$groups
-  count <- if (length(groups)) max(groups) else 0L
   found <- core(core_dissolve(handles_of(asked$shapes), store_of(asked$shapes), groups))
-  assigned <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = groups)
-  part <- if (length(asked$summaries)) part_of_summaries(assigned, count, asked$summaries)
-  part$once <- if (length(asked$once)) list(values = attribute_table(x)[asked$once], region = groups)
-  list(keys = vctrs::vec_slice(asked$attributes[asked$keys], match(seq_len(count), groups)), shapes = shapes_of_rows(found, count, crs_of(asked$shapes)),
-       part = part, deep = sum(are_deep(asked$shapes)))
-}
-
-settled_dissolve <- function(args, x) {
-  given <- args[!names(args) %in% c(".x", ".once")]
-  asked <- groups_and_summaries(x, given, NULL)
-  attributes <- asked$attributes
-  keys <- asked$keys
-  groups <- if (length(keys)) vctrs::vec_group_id(attributes[keys]) else rep(1L, nrow(x))
-  attributes(groups) <- NULL
-  once <- args$.once
-  list(shapes = overlay_shapes(x, NULL), attributes = attributes, keys = keys, groups = groups, summaries = asked$summaries,
-       once = if (rlang::is_quosure(once) && !rlang::quo_is_null(once)) names(choose_columns(attributes, once, ".once", NULL)))
+  assigned <- list(columns = asked$columns, rows = seq_len(nrow(x)), cell = groups)
+  part <- if (length(asked$summaries)) part_of_summaries(assigned, asked$count, asked$summaries)
+  part$once <- if (length(asked$once)) list(values = asked$once, region = groups)
+  list(keys = asked$keys, shapes = shapes_of_rows(found, asked$count, crs_of(asked$shapes)), part = part, deep = sum(are_deep(asked$shapes)))
 }
 
 merge_dissolve <- function(parts, args, before) {
-  asked <- settled_dissolve(args, before)
-  all <- vctrs::vec_rbind(asked$attributes[0, asked$keys], !!!lapply(parts, `[[`, "keys"))
+  args$.x <- before
+  asked <- settled_dissolve(args, NULL)
+  all <- vctrs::vec_rbind(asked$keys[0, ], !!!lapply(parts, `[[`, "keys"))
   keys <- if (length(asked$keys)) vctrs::vec_unique(all) else all[seq_len(min(1, length(parts))), ]
   n <- nrow(keys)
   cells <- lapply(parts, function(part) if (length(asked$keys)) vctrs::vec_match(part$keys, keys) else rep(1L, length(part$shapes)))
@@ -36,7 +24,7 @@ merge_dissolve <- function(parts, args, before) {
   if (length(made$group)) shapes <- made$shapes[match(seq_len(n), made$group)]
   table <- keys
   summed <- lapply(parts, `[[`, "part")
-  if (length(asked$summaries)) table <- replace_columns(table, merge_summaries(summed, cells, n, asked$summaries, asked$attributes, NULL))
+  if (length(asked$summaries)) table <- replace_columns(table, merge_summaries(summed, cells, n, asked$summaries, NULL))
   if (length(asked$once)) {
     moved <- Map(function(part, cell) list(once = list(values = part$once$values, region = cell[part$once$region])), summed, cells)
     table <- replace_columns(table, merged_once(moved, asked, n, "group"))

@@ -20,8 +20,8 @@ sums_of_cells <- function(summary, assigned, n) {
   list(verb = summary$verb, column = summary$column[0], skip = summary$skip, sum = found$sum, count = found$count)
 }
 
-# The table of summaries of all cells. `cells` gives for each part the number of each of its cells among the `n`; `columns` has no rows.
-merge_summaries <- function(parts, cells, n, summaries, columns, call) {
+# The table of summaries of all cells. `cells` gives for each part the number of each of its cells among the `n`.
+merge_summaries <- function(parts, cells, n, summaries, call) {
   if (all(vapply(parts, function(part) !is.null(part$counts), NA))) return(merge_sums(parts, cells, n, summaries))
   values <- vctrs::vec_rbind(!!!lapply(parts, `[[`, "values"))
   cell <- unlist(Map(function(part, numbers) numbers[part$cell], parts, cells))
@@ -44,35 +44,17 @@ merge_sums <- function(parts, cells, n, summaries) {
 
 # --- summarise_into() ----------------------------------------------------------------------------------------------------
 
-# The arguments of the verb as it settles them, for features of no rows or of a tile.
-settled_summarise <- function(args, features) {
-  defaults <- formals(summarise_into)
-  value <- function(name) args[[name]] %||% eval(defaults[[name]])
-  regions <- args$.regions
-  features <- meet(regions, features, value(".crs"), "regions", "features", ".crs", NULL)
-  columns <- attribute_table(features)
-  chosen <- function(name) if (rlang::is_quosure(args[[name]]) && !rlang::quo_is_null(args[[name]])) names(choose_columns(columns, args[[name]], name, NULL))
-  summaries <- args[!names(args) %in% names(defaults) | !nzchar(rlang::names2(args))]
-  if (!length(summaries)) summaries <- rlang::quos(count = dplyr::n())
-  share <- value(".share")
-  intensive <- if (share != "none") chosen(".intensive")
-  if (share != "none") need_totals_of(columns[setdiff(totals_in(columns), intensive)], summaries, NULL)
-  list(features = features, regions = regions, columns = dplyr::ungroup(plain(features)), summaries = summaries, by = as.character(chosen(".by")),
-       once = chosen(".once"), share = share, intensive = intensive, borders = value(".borders"), relation = value(".relation"),
-       distance = args$.distance, unit = args$.unit, form = value(".form"))
-}
-
 part_of_regions <- function(features, args) {
-  asked <- settled_summarise(args, features)
-  shapes <- list(regions = on_one_turn(as_shapes(asked$regions)), features = on_one_turn(as_shapes(asked$features)))
+  args$.features <- features
+  asked <- settled_summarise(args, NULL)
+  shapes <- shapes_to_summarise(asked)
   regions <- length(shapes$regions)
   quick <- sums_in_regions(shapes, asked)
   if (!is.null(quick)) return(quick)
-  groups <- groups_of(asked$columns[asked$by])
-  assigned <- assigned_to_regions(shapes, asked, groups, NULL)
+  assigned <- assigned_to_regions(shapes, asked, NULL)
   pairs <- assigned$pairs
-  part <- part_of_summaries(assigned, regions * groups$n, asked$summaries)
-  part$keys <- groups$keys
+  part <- part_of_summaries(assigned, regions * asked$groups$n, asked$summaries)
+  part$keys <- asked$groups$keys
   part$once <- if (length(asked$once)) list(values = vctrs::vec_slice(asked$columns[asked$once], pairs$y), region = pairs$x)
   part$filled <- tabulate(pairs$x, regions)
   part$occurrences <- if (asked$share == "none") list(none = pairs$occurrences$none, once = pairs$occurrences$once, several = length(pairs$occurrences$several))
@@ -85,7 +67,7 @@ part_of_regions <- function(features, args) {
 
 # Counts, sums and means of points as sums_at_once() has them; NULL where it has none.
 sums_in_regions <- function(shapes, asked) {
-  found <- sums_at_once(shapes, utils::modifyList(asked, list(groups = list(keys = if (length(asked$by)) asked$by))), NULL)
+  found <- sums_at_once(shapes, asked, NULL)
   if (is.null(found)) return(NULL)
   pairs <- found$pairs
   list(counts = found$counts, sums = found$sums, filled = found$counts, overlapping = pairs$overlapping, moved = pairs$moved,
@@ -93,7 +75,8 @@ sums_in_regions <- function(shapes, asked) {
 }
 
 merge_regions <- function(parts, args, before) {
-  asked <- settled_summarise(args, before)
+  args$.features <- before
+  asked <- settled_summarise(args, NULL)
   regions <- asked$regions
   n <- nrow(regions)
   keys <- lapply(parts, `[[`, "keys")
@@ -103,7 +86,7 @@ merge_regions <- function(parts, args, before) {
     match <- vctrs::vec_match(own, groups$keys)
     as.vector(outer(match, (seq_len(n) - 1L) * groups$n, `+`))
   })
-  table <- merge_summaries(parts, cells, n * groups$n, asked$summaries, asked$columns, NULL)
+  table <- merge_summaries(parts, cells, n * groups$n, asked$summaries, NULL)
   once_values <- if (length(asked$once)) merged_once(parts, asked, n)
   out <- with_summaries(regions, once_values, table, groups, asked$form)
   tell_merged_regions(parts, asked)
@@ -145,25 +128,19 @@ register_tiled_verb("summarise_into", function(args, slot) {
 
 # Of each row of the frame the best of a tile's rows: its key, what is taken of it, and how many share the key.
 part_of_picks <- function(y, args) {
-  asked <- settled_pick(args, y)
-  pairs <- find_pairs(as_shapes(asked$x), as_shapes(asked$y), asked$relation, args$distance, args$unit, call = NULL)
-  key <- if (asked$highest) -asked$rank else asked$rank
+  args$y <- y
+  asked <- settled_pick(args, NULL)
+  pairs <- find_pairs(as_shapes(asked$x), as_shapes(asked$y), asked$relation, asked$distance, asked$unit, call = NULL)
+  key <- asked$key
   best <- one_partner(pairs, key[pairs$y])
   same <- key[pairs$y] == key[best$y][match(pairs$x, best$x)]
   list(x = best$x, key = key[best$y], taken = vctrs::vec_slice(asked$taken, best$y), shared = tabulate(pairs$x[same %in% TRUE], nrow(asked$x))[best$x])
 }
 
-settled_pick <- function(args, y) {
-  defaults <- formals(pick_where)
-  value <- function(name) args[[name]] %||% eval(defaults[[name]])
-  y <- meet(args$x, y, value("crs"), call = NULL)
-  list(x = args$x, y = y, rank = rank_values(plain(y), args$rank_by, NULL), taken = choose_columns(attribute_table(y), args$take, "take", NULL),
-       highest = value("highest"), relation = value("relation"), suffix = value("suffix"))
-}
-
 # The first of the best, in the order of the tiles.
 merge_picks <- function(parts, args, before) {
-  asked <- settled_pick(args, before)
+  args$y <- before
+  asked <- settled_pick(args, NULL)
   x <- unlist(lapply(parts, `[[`, "x"))
   key <- unlist(lapply(parts, `[[`, "key"))
   shared <- unlist(lapply(parts, `[[`, "shared"))
@@ -190,23 +167,19 @@ register_tiled_verb("pick_where", function(args, slot) {
 
 # --- flows_between() -----------------------------------------------------------------------------------------------------
 
-settled_flows_of <- function(args, flows) {
-  named <- stats::setNames(lapply(c(".from", ".to", ".key", ".group"), function(name) args[[name]] %||% rlang::quo(NULL)), c("from", "to", "key", "group"))
-  summaries <- args[!names(args) %in% names(formals(flows_between))]
-  settled_flows(args$.regions, flows, named, if (length(summaries)) summaries else rlang::quos(count = dplyr::n()), NULL)
-}
-
 part_of_flows <- function(flows, args) {
-  asked <- settled_flows_of(args, flows)
+  args$.flows <- flows
+  asked <- settled_flows(args, NULL)
   assigned <- flows_in_cells(asked, NULL)
   list(sums = part_of_summaries(assigned, length(assigned$cells), asked$summaries), cells = assigned$cells, rows = nrow(flows), known = length(assigned$rows))
 }
 
 merge_flows <- function(parts, args, before) {
-  asked <- settled_flows_of(args, before)
+  args$.flows <- before
+  asked <- settled_flows(args, NULL)
   cells <- sort(unique(as.double(unlist(lapply(parts, `[[`, "cells")))))
   numbers <- lapply(parts, function(part) match(part$cells, cells))
-  table <- merge_summaries(lapply(parts, `[[`, "sums"), numbers, length(cells), asked$summaries, asked$columns, NULL)
+  table <- merge_summaries(lapply(parts, `[[`, "sums"), numbers, length(cells), asked$summaries, NULL)
   total <- function(name) sum(vapply(parts, `[[`, 0, name))
   say_account("flows_between", paste0(counted(total("rows"), "row"), ", ", counted(length(cells), "pair")),
               account_of_flows(asked, cells, total("rows") - total("known")))

@@ -20,31 +20,40 @@ dissolve_by <- function(.x, ..., .once = NULL) {
   if (any_tiled(.x)) return(put_off("dissolve_by"))
   verb <- begin_verb("dissolve_by")
   call <- rlang::current_env()
+  asked <- settled_dissolve(arguments_asked("dissolve_by", call), call)
   x <- .x
-  need_frame(x, "dissolve_by", call)
-  asked <- groups_and_summaries(x, rlang::enquos(...), call)
-  need_no_arguments(asked$summaries, "once", call)
-  shapes <- overlay_shapes(x, call)
-  attributes <- asked$attributes
-  keys <- asked$keys
-  groups <- if (length(keys)) vctrs::vec_group_id(attributes[keys]) else rep(1L, nrow(x))
-  count <- if (length(groups)) max(groups) else 0L
-  found <- core(core_dissolve(handles_of(shapes), store_of(shapes), as.integer(groups)), call = call)
+  shapes <- asked$shapes
+  groups <- asked$groups
+  count <- asked$count
+  found <- core(core_dissolve(handles_of(shapes), store_of(shapes), groups), call = call)
   tell_self_crossing(found$self_crossing_x, "x")
-  table <- vctrs::vec_slice(attributes[keys], match(seq_len(count), groups))
+  table <- asked$keys
   if (length(asked$summaries)) {
-    assigned <- list(columns = dplyr::ungroup(plain(x)), rows = seq_len(nrow(x)), cell = as.integer(groups))
-    table <- replace_columns(table, summaries_by_cell(assigned, count, asked$summaries, call))
+    table <- replace_columns(table, summaries_by_cell(list(columns = asked$columns, rows = seq_len(nrow(x)), cell = groups), count, asked$summaries, call))
   }
-  once <- if (!rlang::quo_is_null(rlang::enquo(.once))) names(choose_columns(attributes, rlang::enquo(.once), ".once", call))
-  if (length(once)) {
-    need_no_sum_of(once, asked$summaries, call, "group")
-    table <- replace_columns(table, values_once(attributes[once], list(x = as.integer(groups), y = seq_len(nrow(x))), count, call, "group"))
+  if (length(asked$once)) {
+    table <- replace_columns(table, values_once(asked$once, list(x = groups, y = seq_len(nrow(x))), count, call, "group"))
   }
   made <- deepened(shapes_of_rows(found, count, crs_of(shapes)), split(seq_along(groups), factor(groups, seq_len(count))), shapes)
   out <- frame_of_columns(!!!as.list(table), !!shape_column_name(x) := made)
   attr(out, "history") <- NULL
   end_verb(verb, out, x, account(entry(sum(grepl("^multi", geometry_type_of(out))), "of several parts")))
+}
+
+# What dissolve_by() was asked, checked and completed: the group of each row and the `keys` of each of `count` groups, the summaries with the `columns`
+# that they are of, and the columns that stand `once` a group.
+settled_dissolve <- function(args, call) {
+  x <- args$.x
+  need_frame(x, "dissolve_by", call)
+  asked <- groups_and_summaries(x, dots_among(args, dissolve_by), call)
+  need_no_arguments(asked$summaries, "once", call)
+  keys <- asked$attributes[asked$keys]
+  groups <- if (length(keys)) as.integer(vctrs::vec_group_id(keys)) else rep(1L, nrow(x))
+  count <- if (length(groups)) max(groups) else 0L
+  once <- if (is_asked(args$.once)) names(choose_columns(asked$attributes, args$.once, ".once", call))
+  need_no_sum_of(once, asked$summaries, call, "group")
+  list(shapes = overlay_shapes(x, call), groups = groups, count = count, keys = vctrs::vec_slice(keys, match(seq_len(count), groups)),
+       columns = dplyr::ungroup(plain(x)), summaries = asked$summaries, once = asked$attributes[as.character(once)])
 }
 
 # What dissolve_by() was given: `keys`, names of columns in `attributes`, to which expressions that give a value for each row are added, and `summaries`.

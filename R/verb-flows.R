@@ -22,12 +22,7 @@ flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL
   if (any_tiled(.flows)) return(put_off("flows_between"))
   verb <- begin_verb("flows_between")
   call <- rlang::current_env()
-  need_no_tiles(.regions, call)
-  if (!is_spatial_frame(.regions)) fail("argument", "{.arg regions} must be a spatial frame.", call = call)
-  if (!is.data.frame(.flows)) fail("argument", "{.arg flows} must be a table.", call = call)
-  summaries <- summaries_of(..., .arguments = c("group", "key"), .call = call)
-  asked <- settled_flows(.regions, .flows, list(from = rlang::enquo(.from), to = rlang::enquo(.to), key = rlang::enquo(.key), group = rlang::enquo(.group)),
-                         summaries, call)
+  asked <- settled_flows(arguments_asked("flows_between", call), call)
   assigned <- flows_in_cells(asked, call)
   cells <- assigned$cells
   out <- frame_of_flows(asked, cells, summaries_by_cell(assigned, length(cells), asked$summaries, call), call)
@@ -41,13 +36,18 @@ account_of_flows <- function(asked, cells, left) {
   account(entry(sum(ends$from == ends$to), "within one region", of = "pair"), entry(left, "with a region that is not there", "left out"))
 }
 
-# What was asked for, with `columns` of the flows and the `places` that they run between.
-settled_flows <- function(regions, flows, named, summaries, call) {
-  columns <- attribute_table(dplyr::ungroup(flows))
-  key <- named_column(regions, named$key, ".key", call)
-  groups <- if (!rlang::quo_is_null(named$group)) regions[[named_column(regions, named$group, ".group", call)]]
+# What flows_between() was asked, checked and completed, with `columns` of the flows and the `places` that they run between.
+settled_flows <- function(args, call) {
+  regions <- args$.regions
+  need_no_tiles(regions, call)
+  if (!is_spatial_frame(regions)) fail("argument", "{.arg .regions} must be a spatial frame.", call = call)
+  if (!is.data.frame(args$.flows)) fail("argument", "{.arg .flows} must be a table.", call = call)
+  summaries <- summaries_of(dots_among(args, flows_between), c("group", "key"), call)
+  columns <- attribute_table(dplyr::ungroup(args$.flows))
+  key <- named_column(regions, args$.key, ".key", call)
+  groups <- if (is_asked(args$.group)) regions[[named_column(regions, args$.group, ".group", call)]]
   if (identical(names(summaries), "count")) names(summaries) <- "flows"
-  list(regions = regions, columns = columns, from = named_column(columns, named$from, ".from", call), to = named_column(columns, named$to, ".to", call),
+  list(regions = regions, columns = columns, from = named_column(columns, args$.from, ".from", call), to = named_column(columns, args$.to, ".to", call),
        key = key, places = places_of_flows(regions[[key]], groups, call), summaries = summaries)
 }
 

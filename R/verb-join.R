@@ -58,22 +58,26 @@ pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersec
   if (any_tiled(x, y)) return(put_off("pick_where"))
   verb <- begin_verb("pick_where")
   call <- rlang::current_env()
-  need_frames(x, y, call)
-  y <- meet(x, y, crs, call = call)
-  columns <- attribute_table(y)
-  rank <- rank_values(plain(y), rlang::enquo(rank_by), call)
-  taken <- choose_columns(columns, rlang::enquo(take), "take", call)
-  pairs <- find_pairs(as_shapes(x), as_shapes(y), relation, distance, unit, call = call)
-
-  key <- if (highest) -rank else rank
+  asked <- settled_pick(arguments_asked("pick_where", call), call)
+  key <- asked$key
+  pairs <- find_pairs(as_shapes(x), as_shapes(asked$y), relation, distance, unit, call = call)
   best <- one_partner(pairs, key[pairs$y])
   ties <- tied_rows(pairs, best, key)
   unranked <- sum(is.na(key[best$y]))
   at <- rep(NA_integer_, nrow(x))
   at[best$x] <- best$y
-  out <- add_columns(x, vctrs::vec_slice(taken, at), suffix)
-  warn_if_apart(x, y, nrow(x) > 0 && all(is.na(at)))
+  out <- add_columns(x, vctrs::vec_slice(asked$taken, at), suffix)
+  warn_if_apart(x, asked$y, nrow(x) > 0 && all(is.na(at)))
   end_verb(verb, out, x, account_of_picks(length(best$x), at, ties, unranked), line = counted(nrow(x), "row"))
+}
+
+# What pick_where() was asked, checked and completed: `key` is least for the row that is picked, `taken` are the columns of `y` that are.
+settled_pick <- function(args, call) {
+  need_frames(args$x, args$y, call)
+  y <- meet(args$x, args$y, args$crs, call = call)
+  rank <- rank_values(plain(y), args$rank_by, call)
+  taken <- choose_columns(attribute_table(y), args$take, "take", call)
+  c(list(y = y, key = if (args$highest) -rank else rank, taken = taken), args[c("x", "relation", "distance", "unit", "suffix")])
 }
 
 account_of_picks <- function(picked, at, tied, unranked) {

@@ -49,38 +49,48 @@ summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long",
   if (any_tiled(.regions, .features)) return(put_off("summarise_into"))
   verb <- begin_verb("summarise_into")
   call <- rlang::current_env()
-  regions <- .regions
-  need_frames(regions, .features, call)
-  share <- one_of(.share, share_measures, ".share", call = call)
-  one_of(.borders, c("first", "all"), ".borders", call = call)
-  form <- one_of(.form, summary_forms, ".form", call = call)
-  features <- meet(regions, .features, .crs, "regions", "features", ".crs", call)
-  columns <- attribute_table(features)
-  chosen <- function(quosure, what) if (!rlang::quo_is_null(quosure)) names(choose_columns(columns, quosure, what, call))
-  summaries <- summaries_of(..., .arguments = c("by", "form", "once", "share", "intensive", "borders", "relation", "distance", "unit", "crs"), .call = call)
-  groups <- groups_of(columns[as.character(chosen(rlang::enquo(.by), ".by"))])
-  once <- chosen(rlang::enquo(.once), ".once")
-  need_no_sum_of(once, summaries, call)
-  intensive <- if (share != "none") chosen(rlang::enquo(.intensive), ".intensive")
-  if (share != "none") need_totals_of(columns[setdiff(totals_in(columns), intensive)], summaries, call)
-
-  asked <- list(columns = dplyr::ungroup(plain(features)), summaries = summaries, groups = groups, once = once, share = share,
-                intensive = intensive, borders = .borders, relation = .relation, distance = .distance, unit = .unit)
-  shapes <- list(regions = on_one_turn(as_shapes(regions)), features = on_one_turn(as_shapes(features)))
+  asked <- settled_summarise(arguments_asked("summarise_into", call), call)
+  regions <- asked$regions
+  share <- asked$share
+  shapes <- shapes_to_summarise(asked)
   found <- summaries_at_once(shapes, asked, call) %||% summaries_by_pairs(shapes, asked, call)
   pairs <- found$pairs
-  out <- with_summaries(regions, found$once_values, found$table, groups, form)
+  out <- with_summaries(regions, found$once_values, found$table, asked$groups, asked$form)
 
-  tell_if_swapped(shapes, .relation)
+  tell_if_swapped(shapes, asked$relation)
   warn_if_overlapping(pairs, regions, share, call)
   if (share != "none") warn_of_no_size(pairs, share)
-  warn_if_apart(regions, features, !any(found$filled))
+  warn_if_apart(regions, asked$features, !any(found$filled))
   found_in <- pairs$occurrences
   counts <- if (share == "none") account_of_occurrences(found_in$once, length(found_in$several), found_in$none, pairs$moved, pairs$touching)
   else account_of_shares(pairs, share)
   counts <- c(counts, account(empty_regions(found$filled)))
-  end_verb(verb, out, regions, counts, line = paste(counted(nrow(features), "feature"), "into", counted(nrow(regions), "region")))
+  end_verb(verb, out, regions, counts, line = paste(counted(nrow(asked$features), "feature"), "into", counted(nrow(regions), "region")))
 }
+
+# What summarise_into() was asked, checked and completed, of all features or of those of a tile.
+settled_summarise <- function(args, call) {
+  regions <- args$.regions
+  need_frames(regions, args$.features, call)
+  share <- one_of(args$.share, share_measures, ".share", call = call)
+  borders <- one_of(args$.borders, c("first", "all"), ".borders", call = call)
+  form <- one_of(args$.form, summary_forms, ".form", call = call)
+  features <- meet(regions, args$.features, args$.crs, "regions", "features", ".crs", call)
+  columns <- attribute_table(features)
+  chosen <- function(name) if (is_asked(args[[name]])) names(choose_columns(columns, args[[name]], name, call))
+  options <- c("by", "form", "once", "share", "intensive", "borders", "relation", "distance", "unit", "crs")
+  summaries <- summaries_of(dots_among(args, summarise_into), options, call)
+  by <- as.character(chosen(".by"))
+  once <- chosen(".once")
+  need_no_sum_of(once, summaries, call)
+  intensive <- if (share != "none") chosen(".intensive")
+  if (share != "none") need_totals_of(columns[setdiff(totals_in(columns), intensive)], summaries, call)
+  list(regions = regions, features = features, columns = dplyr::ungroup(plain(features)), summaries = summaries, by = by, groups = groups_of(columns[by]),
+       once = once, share = share, intensive = intensive, borders = borders, relation = args$.relation, distance = args$.distance, unit = args$.unit,
+       form = form)
+}
+
+shapes_to_summarise <- function(asked) list(regions = on_one_turn(as_shapes(asked$regions)), features = on_one_turn(as_shapes(asked$features)))
 
 # Points as regions of polygons: mostly the layers stand the wrong way round.
 tell_if_swapped <- function(shapes, relation) {
@@ -261,7 +271,7 @@ is_one_pass <- function(asked) asked$share == "none" && (asked$relation %||% "in
 # The same by a list of pairs of regions and features, for all that may be asked.
 summaries_by_pairs <- function(shapes, asked, call) {
   n <- length(shapes$regions)
-  assigned <- assigned_to_regions(shapes, asked, asked$groups, call)
+  assigned <- assigned_to_regions(shapes, asked, call)
   pairs <- assigned$pairs
   table <- summaries_by_cell(assigned, n * asked$groups$n, asked$summaries, call)
   once_values <- if (length(asked$once)) values_once(asked$columns[asked$once], pairs, n, call)
@@ -269,7 +279,8 @@ summaries_by_pairs <- function(shapes, asked, call) {
 }
 
 # Which rows are of which cell, a region or a region and a group, as summaries_by_cell() takes it; with the pairs.
-assigned_to_regions <- function(shapes, asked, groups, call) {
+assigned_to_regions <- function(shapes, asked, call) {
+  groups <- asked$groups
   whole <- asked$share == "none"
   pairs <- if (whole) whole_pairs(shapes, asked, call) else shared_pairs(shapes$regions, shapes$features, asked$share, call)
   list(columns = if (whole) asked$columns else apportioned(asked$columns, pairs, asked$intensive), rows = if (whole) pairs$y else seq_along(pairs$y),

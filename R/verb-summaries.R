@@ -106,14 +106,13 @@ summarise_checked <- function(data, summary, call) {
 nothing_to_na <- function(value) if (is.double(value) && !is.finite(value)) NA_real_ else value
 
 # The summaries asked for: each has a name, or is across(). Without any, a count.
-summaries_of <- function(..., .arguments, .call) {
-  summaries <- rlang::enquos(...)
-  need_no_arguments(summaries, .arguments, .call)
+summaries_of <- function(summaries, arguments, call) {
+  need_no_arguments(summaries, arguments, call)
   if (!length(summaries)) return(rlang::quos(count = dplyr::n()))
   unnamed <- !nzchar(rlang::names2(summaries))
   across <- vapply(summaries, rlang::quo_is_call, NA, name = "across", ns = c("", "dplyr"))
   if (any(unnamed & !across)) {
-    fail("argument", c("Every summary needs a name.", i = "For example {.code summarise_into(regions, features, total = sum(value))}."), call = .call)
+    fail("argument", c("Every summary needs a name.", i = "For example {.code summarise_into(regions, features, total = sum(value))}."), call = call)
   }
   summaries
 }

@@ -652,7 +652,7 @@ test_that("tiles that are missing, cut off or of another schema are named, and t
   unlink(first)
   expect_error(read_layer(folder), "tile-00001.parquet is missing")
   writeBin(bytes, first)
-  text <- readLines(file.path(folder, "tiles.json"), warn = FALSE)
+  text <- grep("\"checksum\"", readLines(file.path(folder, "tiles.json"), warn = FALSE), invert = TRUE, value = TRUE)
   writeLines(sub("\"civicatlas_tiles\": 1", "\"civicatlas_tiles\": 2", text), file.path(folder, "tiles.json"))
   expect_error(read_layer(folder), "version 2")
   writeLines(text[1:4], file.path(folder, "tiles.json"))
