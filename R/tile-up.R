@@ -14,7 +14,8 @@
 #' @param memory How many bytes sorting may take, roughly: a tile is never larger than a quarter of it.
 #' @return A `tiled_layer`, as `read_layer(folder)` gives.
 #' @section The folder: Files `tile-00001.parquet` and so on are GeoParquet 1.1, which many programs read. `tiles.json` tells for each its rows,
-#'   extent, size, checksum (MD5) and the ranges of its columns, and the columns' types, the CRS and what the tiles were made of. A folder of
+#'   extent, size, checksum (MD5) and the ranges of its columns, and the columns' types, the CRS and what the tiles were made of, below a
+#'   checksum of all that; who writes it by hand leaves the line `checksum` out. A folder of
 #'   GeoParquet files without it is opened too, if all have one schema.
 #' @section Errors: As [read_layer()]; `civicatlas_error_file` where the folder is there or cannot be written; a column that holds numbers in
 #'   one part and text in another becomes text, which is said.
