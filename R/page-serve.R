@@ -74,21 +74,23 @@ said_on_page <- function(e) {
 
 # A request is held in memory before it is known who sent it: one of many bytes comes in while somebody with the key sends a file, and no larger.
 make_room <- function(input, session) {
-  take <- function(bytes) {
-    announced$bytes[[session$token]] <- bytes
+  fields <- list()  # the bytes that each announced
+  take <- function(changed) {
+    fields <<- changed
+    announced$bytes[[session$token]] <- if (length(fields)) max(unlist(fields))
     options(shiny.maxRequestSize = max(least_request, unlist(announced$bytes)))
   }
   shiny::observeEvent(input$announced, {
     given <- input$announced
-    if (!is.list(given) || !rlang::is_bare_numeric(given$bytes, 1)) return()
-    take(min(given$bytes, upload_limit(), na.rm = TRUE))
+    if (!is.list(given) || !rlang::is_string(given$field) || !rlang::is_bare_numeric(given$bytes, 1)) return()
+    take(utils::modifyList(fields, stats::setNames(list(min(given$bytes, upload_limit(), na.rm = TRUE)), given$field)))
     session$sendCustomMessage("send", given$field)
   })
-  session$userData$has_sent <- function() take(NULL)
-  session$onSessionEnded(session$userData$has_sent)
+  session$userData$has_sent <- function(field) take(fields[setdiff(names(fields), field)])
+  session$onSessionEnded(function() take(list()))
 }
 
-announced <- rlang::env(bytes = list())
+announced <- rlang::env(bytes = list())  # by session
 
 least_request <- 1e5
 

@@ -145,7 +145,7 @@ take_uploads <- function(name, choices, uploads, input, session) {
   force(choices)
   id <- input_id(name)
   shiny::observeEvent(input[[paste0(id, "-upload")]], {
-    session$userData$has_sent()
+    session$userData$has_sent(paste0(id, "-upload"))
     given <- input[[paste0(id, "-upload")]]
     if (!is_upload(given)) return()
     place <- tempfile("upload")
