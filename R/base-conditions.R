@@ -42,6 +42,9 @@ with_users_names <- function(message) {
   message
 }
 
+# The call of a verb as it was written: where a method of it is at work, that of the generic.
+call_of_verb <- function(frame = rlang::caller_env()) rlang::error_call(frame)
+
 # What the first verb of ours that was called got as x and y, as far as it was given names.
 users_names <- function() {
   for (k in seq_len(sys.nframe())) {

@@ -23,7 +23,7 @@ progress_now$shown <- FALSE
 # The command that is at work, or the verb that a call of the core works for.
 work_of <- function(call) {
   if (!is.null(said$record)) return(said$record$name)
-  call <- if (is.environment(call)) rlang::frame_call(call)
+  call <- if (is.environment(call)) call_of_verb(call)
   if (is.call(call) && is.symbol(call[[1]])) rlang::as_string(call[[1]]) else "Working"
 }
 

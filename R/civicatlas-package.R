@@ -49,6 +49,7 @@
 NULL
 
 .onLoad <- function(libname, pkgname) {
+  register_methods_on_tiles(topenv())
   core_start()
   core_load_registry(system.file("crs", "registry.tsv.gz", package = pkgname, lib.loc = libname))
   set_limits()

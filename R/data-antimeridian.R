@@ -18,8 +18,10 @@
 #' wkt_of(cut_at_antimeridian(strait))
 #' wkt_of(centroid_of(strait))
 #' @export
-cut_at_antimeridian <- function(x) {
-  if (any_tiled(x)) return(put_off("cut_at_antimeridian"))
+cut_at_antimeridian <- function(x) UseMethod("cut_at_antimeridian", deciding_layer(x))
+
+#' @export
+cut_at_antimeridian.default <- function(x) {
   verb <- begin_verb("cut_at_antimeridian")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)

@@ -1,16 +1,15 @@
 # Trees of conditions and expressions as R code: calls of R's own vectorised operators and of our functions on the columns, with R's three
-# values of truth, which are those of CQL2. Conditions become SQL from there (io-sql.R).
+# values of truth, which are those of CQL2.
 
 # The R code of a tree as a quosure. `layers` are frames by name that shapes may be compared with, `crs` is that of places written in it, `shapes`
 # are those of the rows.
 quosure_of_tree <- function(tree, layers = list(), crs = NULL, shapes = NULL, call = rlang::caller_env(), is_condition = TRUE) {
   context <- list(tree = tree, layers = layers, crs = crs, shapes = shapes, call = call, is_condition = is_condition)
-  rlang::new_quosure(code_of(tree, context), rlang::env(asNamespace("civicatlas")))
+  rlang::new_quosure(code_of(tree, context), attr(tree, "env") %||% rlang::env(asNamespace("civicatlas")))
 }
 
-with_text_of <- function(tree, whole) structure(tree, text = attr(whole, "text"), what = attr(whole, "what"))
-
 code_of <- function(node, context) {
+  if (!is.null(node$code)) return(node$code)
   told <- function(problem, remedy = "") fail_at(attr(context$tree, "text"), node$at, attr(context$tree, "what"), problem, remedy, context$call)
   switch(node$kind,
     column = if (node$value %in% names(context$layers)) context$layers[[node$value]] else as.name(node$value),
@@ -121,11 +120,10 @@ divided <- function(a, b) a / (b + 0)
 
 # Constants of one kind as one vector, which SQL can take; anything else one comparison after the other.
 code_of_list <- function(node, args) {
-  items <- args[[2]]
+  values <- constants_of_list(node$args[[2]])
+  if (!is.null(values)) return(rlang::call2("is_among", args[[1]], values))
   nodes <- node$args[[2]]$args
-  constant <- vapply(nodes, function(item) item$kind %in% c("text", "number", "truth", "missing") && is.null(item$digits), NA)
-  if (all(constant)) return(rlang::call2("is_among", args[[1]], vctrs::list_unchop(unname(items))))
-  balanced("|", Map(function(item, code) comparison("=", list(node$args[[1]], item), list(args[[1]], code)), nodes, unname(items)))
+  balanced("|", Map(function(item, code) comparison("=", list(node$args[[1]], item), list(args[[1]], code)), nodes, unname(args[[2]])))
 }
 
 # Parts of OR that compare one column with several values as one list each: x = 1 OR x = 2 is x IN (1, 2).
@@ -255,7 +253,14 @@ values_of_tree <- function(x, tree, ...) rep_len(rlang::eval_tidy(checked_quosur
 
 # Whether a condition holds for each row: TRUE, FALSE, or NA where that is unknown.
 truth_of_tree <- function(x, tree, layers = list(), crs = NULL, call = rlang::caller_env()) {
+  if (is_of_r(tree)) return(truth_of_code(x, quosure_of_tree(tree), call))
   values_of_tree(x, tree, "truth", layers = layers, crs = crs, call = call)
+}
+
+truth_of_code <- function(x, quosure, call) {
+  holds <- column_values(x, quosure, "where", call)
+  if (is.logical(holds) && length(holds) %in% c(1, nrow(x))) return(rep_len(holds, nrow(x)))
+  fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = call)
 }
 
 rows_of_tree <- function(x, tree, ...) which(truth_of_tree(x, tree, ...))

@@ -32,7 +32,8 @@ asked_of_rows <- function(quosure, columns = character()) {
   expression <- rlang::quo_get_expr(quosure)
   if (rlang::is_string(expression)) return(list(text = expression))
   may_be_text <- rlang::is_symbol(expression) || rlang::is_call(expression, gives_texts)
-  if (!may_be_text || any(variables_of(quosure) %in% c(".data", columns))) return(list(code = quosure))
+  is_column <- is.call(expression) && !is.null(column_of_code(expression))
+  if (!may_be_text || is_column || any(variables_of(quosure) %in% columns)) return(list(code = quosure))
   value <- tryCatch(list(rlang::eval_bare(expression, rlang::quo_get_env(quosure))), error = function(e) NULL)
   if (is.null(value)) return(list(code = quosure))
   if (rlang::is_string(value[[1]])) return(list(text = as.character(value[[1]])))
@@ -41,46 +42,20 @@ asked_of_rows <- function(quosure, columns = character()) {
 
 gives_texts <- c("paste", "paste0", "sprintf", "glue", "condition_text", "condition_json", "$", "[[")
 
+# A condition as a tree, in either language.
+tree_asked <- function(quosure, columns, call) {
+  asked <- asked_of_rows(quosure, columns)
+  if (is.null(asked$text)) tree_of_code(asked$code) else parse_text(asked$text, "where", call = call)
+}
+
 # The names that an expression takes values from.
-variables_of <- function(quosure) unique(names(uses_in(rlang::quo_get_expr(quosure))))
-
-# --- trees ---------------------------------------------------------------------------------------------------------------
-
-is_operation <- function(node, name = node$value) node$kind == "operation" && node$value %in% name
-
-node_of <- function(kind, value = "", args = list(), at = c(NA_integer_, NA_integer_)) list(kind = kind, value = value, args = args, at = at)
-
-# All nodes of a tree for which something holds.
-nodes_where <- function(node, holds) {
-  c(if (holds(node)) list(node), unlist(lapply(node$args, nodes_where, holds), recursive = FALSE))
-}
-
-columns_of_tree <- function(tree) unique(vapply(nodes_where(tree, function(node) node$kind == "column"), `[[`, "", "value"))
-
-# Does it look at the shapes of the rows?
-looks_at_shapes <- function(tree) {
-  by_shape <- function(node) {
-    (node$kind == "operation" && startsWith(node$value, "s_")) || (node$kind == "call" && identical(word_of(node$value)$use, "shape"))
-  }
-  length(nodes_where(tree, by_shape)) > 0
-}
-
-# A condition as one that shapes are not needed for, and the rest; NULL for what is not there.
-split_by_shapes <- function(tree) {
-  parts <- if (is_operation(tree, "and")) tree$args else list(tree)
-  by_shape <- vapply(parts, looks_at_shapes, NA)
-  join <- function(parts) {
-    if (!length(parts)) return(NULL)
-    joined <- if (length(parts) == 1) parts[[1]] else node_of("operation", "and", parts)
-    structure(joined, text = attr(tree, "text"), what = attr(tree, "what"))
-  }
-  list(plain = join(parts[!by_shape]), shapes = join(parts[by_shape]))
-}
+variables_of <- function(quosure) unique(names(uses_in(tree_of_code(quosure))))
 
 # --- checks --------------------------------------------------------------------------------------------------------------
 
 # Are all columns of a tree there? `beside`: names of layers that may stand for shapes.
 need_columns_of_tree <- function(tree, names, beside = character(), call = NULL) {
+  if (is_of_r(tree)) return(need_variables(quosure_of_tree(tree), stats::setNames(as.list(names), names), "where", call))
   need_names_that_can_be(tree, call)
   missing <- nodes_where(tree, function(node) node$kind == "column" && !node$value %in% c(names, beside))
   if (!length(missing)) return(invisible())
@@ -133,6 +108,17 @@ is_value_beside <- function(tree, node) {
 #' * `CASE WHEN condition THEN value ELSE value END`, and the functions below. No other can be called.
 #'
 #' A comparison with a missing value is neither true nor false but unknown, and so is what depends on it; rows are kept where a condition holds.
+#' @section Conditions as R code:
+#' `keep_rows(rooms, seats > limit)`, `read_layer(where = seats > limit)` and [dplyr::filter()] take R code on the columns. It keeps the rows that it
+#' keeps of a frame, whatever it is asked of:
+#'
+#' * Names are those of columns first, then of variables: `.data$seats` and `.env$limit` say which is meant. A variable, or a member of a list, that
+#'   holds one text is a condition in CQL2, as long as no column has its name.
+#' * It means what R means: `kind %in% "school"` is `FALSE` where `kind` is missing, and a product of two integers is missing beyond 2^31, with a
+#'   warning. In CQL2 both differ: `kind IN ('school')` is unknown then, and numbers are doubles.
+#' * Databases are asked in SQL for what means the same there; the rest is worked out here, on all rows at once where it looks at other rows than its own.
+#' * A layer in tiles takes code that is known to go row by row: operators, and functions of base, dplyr and this package such as `round()`,
+#'   `startsWith()`, `case_when()` and `area_of()`. `mean(seats)`, `seats[1]` or a function of your own may look at all rows, and are refused.
 #' @eval words_in_help()
 #' @source OGC 21-065r2, Common Query Language (CQL2), annex B; intervals after Allen (1983), "Maintaining knowledge about temporal intervals".
 #' @name conditions

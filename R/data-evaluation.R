@@ -3,8 +3,8 @@
 # Are the variables of an expression columns, or values where it was written? An error as of need_column() where not: a function or a
 # table that happens to have the name of a misspelt column is no value to calculate with.
 need_variables <- function(quosure, data, what, call) {
-  uses <- uses_in(rlang::quo_get_expr(quosure))
-  uses <- uses[!names(uses) %in% c(".data", ".env", names(data))]
+  uses <- uses_in(tree_of_code(quosure))
+  uses <- uses[!names(uses) %in% c(".data", ".env", names(data), NA)]
   for (k in seq_along(uses)) {
     value <- rlang::env_get(rlang::quo_get_env(quosure), names(uses)[k], default = NULL, inherit = TRUE)
     fits <- switch(uses[k], number = is.atomic(value), argument = !is.function(value), TRUE)
@@ -13,28 +13,22 @@ need_variables <- function(quosure, data, what, call) {
 }
 
 # How an expression uses its variables, by name: as a "number" (alone, or under an operator or a function of base's groups), as an
-# "argument" of another function, or as "anything" (what is taken apart, and functions that are handed on). What
-# package::function, formulas and functions written in place name does not count; what stands within such a call may be anything too, unless
-# it is calculated with.
-uses_in <- function(expression, use = "number") {
-  if (rlang::is_symbol(expression)) return(stats::setNames(use, rlang::as_name(expression)))
-  if (!is.call(expression) || rlang::is_call(expression, c("::", ":::", "~", "function"))) return(character())
-  arguments <- as.list(expression)[-1]
-  arguments <- arguments[!vapply(arguments, rlang::is_missing, NA)]
-  if (rlang::is_call(expression, c("$", "@"))) arguments <- arguments[1]
-  if (rlang::is_call(expression, calculates)) {
+# "argument" of another function, or as "anything" (what is taken apart, and functions that are handed on). What formulas name does not count;
+# what stands within such a call may be anything too, unless it is calculated with.
+uses_in <- function(node, use = "number") {
+  if (node$kind == "column") return(stats::setNames(use, node$value))
+  if (node$kind != "operation" && node$value == "~") return(character())
+  if (node$kind == "operation" || node$value %in% calculates) {
     use <- "number"
-  } else if (rlang::is_call(expression, c("$", "@", "[[", "[", takes_functions))) {
+  } else if (node$value %in% c("$", "@", "[[", "[", takes_functions)) {
     use <- "anything"
   } else if (use != "anything") {
     use <- "argument"
   }
-  if (is.call(expression[[1]])) arguments <- c(as.list(expression)[1], arguments)
-  unlist(lapply(unname(arguments), uses_in, use))
+  unlist(lapply(unname(node$args), uses_in, use))
 }
 
-calculates <- c("(", "+", "-", "*", "/", "^", "%%", "%/%", "==", "!=", "<", ">", "<=", ">=", "&", "|", "!", "&&", "||", "%in%",
-                "is.na", "abs", "sqrt", "exp", "log", "log10", "round", "sum", "mean", "min", "max")
+calculates <- c("+", "-", "%%", "%/%", "&&", "||", "abs", "sqrt", "exp", "log", "log10", "round", "sum", "mean", "min", "max")
 
 takes_functions <- c("sapply", "lapply", "vapply", "mapply", "Map", "Filter", "Reduce", "Find", "do.call", "tapply", "ave", "outer", "across",
                      "if_any", "if_all", "match.fun")
@@ -73,25 +67,3 @@ need_column <- function(data, column, what, call = rlang::caller_env(2)) {
   fail("column", c("{.arg {what}} names the column {.val {column}}, which is not there.",
                    i = "Columns: {.val {known}}.", if (length(nearest)) c(i = "Nearest: {.val {nearest}}.")), call = call)
 }
-
-# What an expression may name: its variables, and what it takes from .data by a string, or by a value that is not known yet.
-columns_named <- function(expression, names) {
-  if (rlang::is_symbol(expression)) return(rlang::as_name(expression))
-  if (!is.call(expression)) return(character())
-  if (rlang::is_call(expression, "[[") && identical(expression[[2]], quote(.data))) {
-    return(if (rlang::is_string(expression[[3]])) expression[[3]] else names)
-  }
-  unlist(lapply(as.list(expression), columns_named, names))
-}
-
-# Does an expression say of a row what it says of it among others?
-is_by_row <- function(expression, has_columns) {
-  if (!is.call(expression) || !has_columns(expression)) return(TRUE)
-  if (rlang::is_call(expression, c("$", "[["))) return(identical(expression[[2]], quote(.data)))
-  if (!rlang::is_call(expression, row_functions) || (rlang::is_call(expression, "%in%") && has_columns(expression[[3]]))) return(FALSE)
-  all(vapply(as.list(expression)[-1], is_by_row, NA, has_columns))
-}
-
-row_functions <- c("(", "!", "&", "|", "==", "!=", "<", "<=", ">", ">=", "+", "-", "*", "/", "^", "%%", "%/%", "%in%", "is.na", "abs", "sqrt",
-                   "exp", "log", "log10", "round", "floor", "ceiling", "nchar", "substr", "substring", "startsWith", "endsWith", "grepl", "tolower", "toupper",
-                   "trimws", "ifelse", "as.Date", "as.numeric", "as.double", "as.integer", "as.character")

@@ -30,8 +30,10 @@
 #' invisible(reproject_to(rooms, 27200, steps = TRUE))
 #' declare_crs(point_shapes(590000, 4750000), 32757)
 #' @export
-declare_crs <- function(x, crs) {
-  if (any_tiled(x)) return(put_off("declare_crs"))
+declare_crs <- function(x, crs) UseMethod("declare_crs", deciding_layer(x))
+
+#' @export
+declare_crs.default <- function(x, crs) {
   verb <- begin_verb("declare_crs")
   shapes <- as_shapes(x)
   before <- crs_of(shapes)
@@ -47,8 +49,10 @@ declare_crs <- function(x, crs) {
 
 #' @rdname declare_crs
 #' @export
-reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas.grids"), steps = FALSE) {
-  if (any_tiled(x)) return(put_off("reproject_to"))
+reproject_to <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas.grids"), steps = FALSE) UseMethod("reproject_to", deciding_layer(x))
+
+#' @export
+reproject_to.default <- function(x, crs, tolerance = NULL, grids = getOption("civicatlas.grids"), steps = FALSE) {
   verb <- begin_verb("reproject_to")
   call <- rlang::current_env()
   shapes <- as_shapes(x)

@@ -7,13 +7,13 @@ new_tiled_layer <- function(source, prototype, steps = list()) {
 
 is_tiled <- function(x) inherits(x, "tiled_layer")
 
-# Is one of a verb's layers tiled? One that was not given is told as the verb's.
-any_tiled <- function(...) {
+# The layer that decides how a verb is done: the first that is tiled of those it takes, else the first. One that was not given is told as the verb's.
+deciding_layer <- function(...) {
   frame <- rlang::caller_env()
   for (layer in as.list(substitute(list(...)))[-1]) {
     if (eval(call("missing", layer), frame)) layer_is_missing(as.character(layer), frame)
   }
-  any(vapply(list(...), is_tiled, NA))
+  Find(is_tiled, list(...)) %||% ..1
 }
 
 layer_is_missing <- function(name, call) fail("argument", "{.arg {name}} is missing: which layer?", call = call)
@@ -22,6 +22,7 @@ layer_is_missing <- function(name, call) fail("argument", "{.arg {name}} is miss
 # * `layers`: the arguments that take layers, the first of which may be tiled
 # * `masked`: arguments that are expressions on columns, "..." among them
 # * `how(args, slot)`: how the step runs (see R/tile-verbs.R), or an error where it cannot
+# Each is a generic, whose method for tiled layers puts the call off.
 tiled_verbs <- new.env(parent = emptyenv())
 register_tiled_verb <- function(name, how, layers = "x", masked = character()) tiled_verbs[[name]] <- list(how = how, layers = layers, masked = masked)
 
@@ -29,8 +30,14 @@ register_tiled_verb <- function(name, how, layers = "x", masked = character()) t
 tile_work <- new.env(parent = emptyenv())
 register_tile_work <- function(name, work) assign(name, work, envir = tile_work)
 
-# What a verb does first where a layer is tiled: the call is kept, to be run tile by tile (see run_tiles()). Where the first layer is a frame and the
-# second is tiled, and the verb goes by the rows of the first, these are put into tiles that are in memory.
+register_methods_on_tiles <- function(namespace) {
+  for (verb in names(tiled_verbs)) registerS3method(verb, "tiled_layer", method_on_tiles(verb), namespace)
+}
+
+method_on_tiles <- function(verb) rlang::new_function(formals(verb), rlang::expr(put_off(!!verb)), topenv())
+
+# The call of a verb is kept, to be run tile by tile (see run_tiles()). Where the first layer is a frame and the second is tiled, and the verb goes by
+# the rows of the first, these are put into tiles that are in memory.
 put_off <- function(verb, frame = rlang::caller_env()) {
   about <- tiled_verbs[[verb]]
   args <- arguments_asked(verb, frame)
@@ -44,13 +51,13 @@ put_off <- function(verb, frame = rlang::caller_env()) {
   if (how$kind == "rows") for (name in intersect(about$masked, names(args))) need_by_row(args[[name]], names(layer$prototype), verb)
   args[slot] <- list(NULL)
   columns <- unlist(c(list(names(layer$prototype)), lapply(args, function(value) if (is_tiled(value)) names(value$prototype) else names(value))))
-  step <- list(verb = verb, args = lapply(args, portable, columns), slot = slot, text = text_of_step(sys.function(sys.parent()), frame, slot), how = how)
+  step <- list(verb = verb, args = lapply(args, portable, columns), slot = slot, text = text_of_step(rlang::frame_fn(frame), frame, slot), how = how)
   with_step(layer, step, frame)
 }
 
 # The call without the layer that it works on, which steps before gave.
 text_of_step <- function(fun, frame, slot) {
-  call <- tryCatch(match.call(fun, rlang::frame_call(frame), expand.dots = TRUE, envir = parent.frame(3)), error = function(e) rlang::frame_call(frame))
+  call <- tryCatch(match.call(fun, call_of_verb(frame), expand.dots = TRUE, envir = parent.frame(3)), error = function(e) call_of_verb(frame))
   call[[slot]] <- NULL
   call_text(call)
 }
@@ -89,7 +96,7 @@ row_number_column <- ".row_of_frame"
 # A prototype's own lines say nothing: they are about no rows. Errors are the verb's.
 of_no_rows <- function(expr, call) {
   out <- tryCatch(silently(expr), error = function(e) {
-    e$call <- if (is.environment(call)) rlang::frame_call(call)
+    e$call <- if (is.environment(call)) call_of_verb(call)
     rlang::cnd_signal(e)
   })
   if (is.data.frame(out)) attr(out, "history") <- list()
@@ -166,30 +173,9 @@ in_memory_remedy <- function() {
   typed(c(i = "{.code dplyr::collect(x)} gives a frame in memory."), c(i = "{.code civicatlas convert INPUT OUTPUT} makes one file of it."))
 }
 
-# Does an expression on columns say of a row what it says of it among others? Functions that look at all rows would see those of a tile. What a value
-# without columns comes to is known here, but for functions that ask for the rows themselves.
+# Functions that look at all rows would see those of a tile.
 need_by_row <- function(asked, names, verb) {
-  expression <- rlang::quo_get_expr(asked)
-  with_columns <- function(expression) any(columns_named(expression, names) %in% names)
-  counts <- any(of_all_rows %in% functions_called(expression))
-  if (!counts && (is_by_row(expression, with_columns) || by_row_with_us(expression))) return(invisible())
+  if (goes_by_row(tree_of_code(asked), names)) return(invisible())
   what <- rlang::as_label(asked)
   fail("argument", c("{.code {what}} may look at all rows at once, and {.fn {verb}} sees those of one tile.", in_memory_remedy()), call = NULL)
-}
-
-functions_called <- function(expression) {
-  if (!is.call(expression)) return(character())
-  c(rlang::call_name(expression), unlist(lapply(as.list(expression), functions_called)))
-}
-
-of_all_rows <- c("n", "row_number", "pick", "across", "c_across", "cur_data", "cur_group", "cur_group_id", "cur_group_rows", "cur_column", "everything",
-                 "runif", "rnorm", "sample", "seq_len", "seq_along")
-
-# Functions, of ours and of others, that give a value for each row beside those of `row_functions`.
-by_row_with_us <- function(expression) {
-  if (!is.call(expression)) return(TRUE)
-  known <- c(row_functions, "area_of", "length_of", "perimeter_of", "geometry_type_of", "centroid_of", "inner_point_of", "hull_of", "paste", "paste0",
-             "if_else", "case_when", "coalesce", "is.finite", "is.nan", "sprintf", "format", "~", "between", "c", "$", "[[", "as.logical", "pmin", "pmax",
-             "sin", "cos", "tan", "sub", "gsub", "replace_na")
-  rlang::is_call(expression, known) && all(vapply(as.list(expression)[-1], by_row_with_us, NA))
 }

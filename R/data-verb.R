@@ -1,7 +1,7 @@
 # One way for all verbs: begin_verb() first, end_verb() last.
 
 # `call` and `frame`: those of the function that asks, whose arguments the history keeps.
-begin_verb <- function(name, call = rlang::frame_call(frame), frame = parent.frame()) {
+begin_verb <- function(name, call = call_of_verb(frame), frame = parent.frame()) {
   asking <- sys.function(sys.parent())
   list(name = name, call = call, frame = frame, arguments = names(formals(asking)), started = clock())
 }

@@ -34,7 +34,7 @@ need_word <- function(tree, node, call) {
 need_words <- function(tree, call) {
   trees <- if (is.character(tree$kind)) list(tree) else tree
   for (one in trees) {
-    whole <- with_text_of(one, tree)
+    whole <- with_root_of(one, tree)
     for (node in nodes_where(whole, function(node) node$kind == "call")) need_unit(need_word(whole, node, call), node, call)
   }
   invisible(tree)

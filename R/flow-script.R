@@ -209,7 +209,7 @@ code_for_script <- function(symbols) {
 # Trees as R code, where they need nothing but what scripts can call.
 codes_of_trees <- function(trees) {
   lapply(trees, function(tree) {
-    code <- code_of(tree, list(tree = with_text_of(tree, trees), layers = list(), crs = NULL, shapes = quote(geometry), call = NULL))
+    code <- code_of(tree, list(tree = with_root_of(tree, trees), layers = list(), crs = NULL, shapes = quote(geometry), call = NULL))
     callable <- function(code) {
       if (!is.call(code)) return(is.atomic(code) || is.symbol(code))
       head <- code[[1]]

@@ -123,9 +123,9 @@ features_crs <- function(source, query) {
 # A condition in CQL2 as it is, for a server that declares that it takes filters in it (OGC 19-079r2, sections 6 and 8); what it sends is looked
 # at here once more.
 features_filter <- function(source, query) {
-  known <- is.null(query$condition) || length(nodes_where(query$condition, function(node) node$kind == "call" || is_operation(node, "case")))
-  if (known || !takes_filters(source, query)) return(NULL)
-  list(filter = text_of_condition(query$condition), `filter-lang` = "cql2-text")
+  ours <- function(tree) is_of_r(tree) || length(nodes_where(tree, function(node) node$kind == "call" || is_operation(node, "case")))
+  if (!has_where(query) || ours(query$where) || !takes_filters(source, query)) return(NULL)
+  list(filter = text_of_condition(query$where), `filter-lang` = "cql2-text")
 }
 
 takes_filters <- function(source, query) {
@@ -143,7 +143,7 @@ header_of_features <- function(source) {
   url <- paste0(source$path, "/collections/", utils::URLencode(source$layer, reserved = TRUE), "/items")
   page <- features_get(url, NULL, c(source$query, list(limit = 10)), accept = "application/geo+json")
   about <- features_page(page$bytes)
-  sample <- read_source(new_source("geojson", url, content = page$bytes, name = source$name), whole_query(NULL))
+  sample <- read_source(new_source("geojson", url, content = page$bytes, name = source$name), new_query())
   box <- as.double(unlist(source$collection$extent$spatial$bbox)[1:4])
   list(rows = as.double(about$matched %||% NA), kinds = NA_character_, extent = box, crs = crs_by_code(4326, NULL),
        fields = tibble::tibble(name = names(sample$columns) %||% character(), type = vapply(sample$columns, class_in_words, "")))

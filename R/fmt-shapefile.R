@@ -197,14 +197,14 @@ crs_of_source <- function(source) {
 }
 
 layers_of_shapefile <- function(source) {
-  shp <- open_shapes(source, whole_query(NULL))
+  shp <- open_shapes(source, new_query())
   list(layer = source$layer %||% stem_of(source$name), format = "shapefile", geometry_type = shp$header$kind)
 }
 
 header_of_shapefile <- function(source) of_one_write(source, NULL, shapefile_header)
 
 shapefile_header <- function(source) {
-  query <- whole_query(NULL)
+  query <- new_query()
   shp <- open_shapes(source, query)
   table <- open_table(source, query)
   extent <- if (shp$header$records) shp$header$extent else rep(NA_real_, 4)
@@ -214,7 +214,7 @@ shapefile_header <- function(source) {
 header_of_dbase <- function(source) of_one_write(source, NULL, dbase_header)
 
 dbase_header <- function(source) {
-  table <- open_table(source, whole_query(NULL))
+  table <- open_table(source, new_query())
   list(rows = table$records, kinds = character(), extent = NULL, crs = NULL, fields = table_fields(table))
 }
 

@@ -45,7 +45,7 @@ read_geojson_stream <- function(source, query) {
   if (is.null(about)) fail("format", "The first line of {.file {source$name}} is not one that {.code civicatlas} writes to a pipe.", call = query$call)
   source$content <- features_of_stream(bytes, source$name, query$call)
   query <- settle_window(query, about$crs)
-  whole <- utils::modifyList(whole_query(query$call), query["skip_damaged"])
+  whole <- utils::modifyList(new_query(call = query$call), query["skip_damaged"])
   found <- if (length(source$content)) read_geojson(source, whole) else list(columns = list(), shapes = new_shapes(), rows = 0)
   attr(found$shapes, "crs") <- about$crs
   columns <- typed_columns(found$columns, about$columns, length(found$shapes))

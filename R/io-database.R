@@ -17,7 +17,8 @@ read_database <- function(source, query, about) {
   condition <- asked_in_sql(query, kinds, about)
   conditions <- c(condition$sql, if (!is.null(query$within)) about$window(query$within))
   query$held <- condition$held
-  if (has_where(query)) query$where <- condition$left %||% rlang::quo(NULL)
+  query["where"] <- list(condition$left)
+  if (has_where(query)) query$code <- quosure_of_tree(query$where, call = query$call)
   selected <- c(selected_columns(about, c(union(wanted, if (has_where(query)) tested), about$shape)),
                 if (length(query$held)) paste(query$held, "AS", quoted(about$con, names(query$held))))
   sql <- paste(c("SELECT", if (length(selected)) paste(selected, collapse = ", ") else "1 AS row", "FROM", about$table,
@@ -43,7 +44,7 @@ asked_in_sql <- function(query, kinds, about) {
   if (!has_where(query)) return(NULL)
   if (isFALSE(about$in_sql)) return(list(left = query$where))
   found <- sql_condition(query$where, as.list(kinds), about$con, about$dialect)
-  if (is.null(found$left) || goes_row_by_row(query, names(kinds))) found else list(left = query$where)
+  if (is.null(found$left) || goes_by_row(query$where, names(kinds))) found else list(left = query$where)
 }
 
 # Rows are given as they come, `rows` at a time; `again` is called where all that was given has to be read another way.
@@ -99,7 +100,7 @@ fetch_layer <- function(about, sql, values, query, label, give = NULL) {
 }
 
 # All rows where the condition looks at others than its own.
-rows_at_a_time <- function(query, about) if (goes_row_by_row(query, names(about$kinds))) batch_rows else -1L
+rows_at_a_time <- function(query, about) if (!has_where(query) || goes_by_row(query$where, names(about$kinds))) batch_rows else -1L
 
 new_batches <- function(about, query) {
   list(all = list(), decoder = if (!is.null(about$shape)) core(core_open_blobs(about$form, query$within, query$skip_damaged)))
@@ -150,10 +151,9 @@ as_kind_of <- function(came, name, about, met) {
 # Rows for which the condition holds, of columns as a frame would have them and the truths that the database told.
 rows_of_batch <- function(query, columns, held, size, met) {
   kinds <- vapply(columns, kind_of_column_values, "")
-  if (!is.null(query$condition) && !identical(met$kinds, kinds)) check_kinds(query$condition, columns, query$call)
+  if (!identical(met$kinds, kinds)) check_kinds(query$where, c(columns, lapply(held, as.logical)), query$call)
   met$kinds <- kinds
-  query["condition"] <- list(NULL)
-  rows_where(query, c(silently(lapply(columns, narrow_integers, "")), lapply(held, as.logical)), size)
+  rows_holding(query, c(silently(lapply(columns, narrow_integers, "")), lapply(held, as.logical)), size, query$code)
 }
 
 # Integers of 64 bits as integers where they fit, else as numbers, else as text.

@@ -1,14 +1,13 @@
 # What read_layer() wants of a source. Every format is handed one and leaves out what is not wanted before it decodes it.
 
-# `condition` is the tree of a `where` in CQL2, whose R code `where` then is.
-new_query <- function(where, within, columns, crs = NULL, encoding = NULL, coords = NULL, wkt = NULL, damaged = "refuse", call = NULL, condition = NULL) {
+# `where` is a tree (see data-tree.R), or NULL.
+new_query <- function(where = NULL, within = NULL, columns = rlang::quo(NULL), crs = NULL, encoding = NULL, coords = NULL, wkt = NULL, damaged = "refuse",
+                      call = NULL) {
   list(where = where, within = within, columns = columns, crs = crs, encoding = encoding, coords = coords, wkt = wkt,
-       skip_damaged = damaged == "skip", call = call, condition = condition)
+       skip_damaged = damaged == "skip", call = call)
 }
 
-whole_query <- function(call) new_query(rlang::quo(NULL), NULL, rlang::quo(NULL), call = call)
-
-has_where <- function(query) !rlang::quo_is_null(query$where)
+has_where <- function(query) !is.null(query$where)
 
 # The chosen columns of those that there are: a character vector of names in the source, named as they shall be called.
 # `prototype` is a list of empty vectors by name, or the names alone where the types are not known beforehand.
@@ -30,29 +29,24 @@ named_as_chosen <- function(columns, wanted) stats::setNames(columns[match(wante
 
 # The columns that `where` speaks of.
 where_columns <- function(query, names) {
-  if (!is.null(query$condition) && any(query$variables %in% names)) rlang::cnd_signal(rlang::cnd("civicatlas_where_is_column"))
+  if (any(query$variables %in% names)) rlang::cnd_signal(rlang::cnd("civicatlas_where_is_column"))
   if (!has_where(query)) return(character())
-  if (is.null(query$condition)) {
-    need_variables(query$where, stats::setNames(as.list(names), names), "where", query$call)
-  } else {
-    need_columns_of_tree(query$condition, names, call = query$call)
-  }
-  intersect(columns_named(rlang::quo_get_expr(query$where), names), names)
+  need_columns_of_tree(query$where, names, call = query$call)
+  columns_in(query$where, names)
 }
 
 # Rows of a table for which `where` is TRUE.
 rows_where <- function(query, data, size) {
   if (!has_where(query)) return(seq_len(size))
-  if (!is.null(query$condition)) check_kinds(query$condition, data, query$call)
-  keep <- value_on(query$where, tibble::new_tibble(as.list(data), nrow = size), "where", query$call)
-  if (!is.logical(keep)) fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = query$call)
-  which(rep_len(keep, size))
+  check_kinds(query$where, data, query$call)
+  rows_holding(query, data, size)
 }
 
-# Does `where` say of a row what it says of it among others? Not with max(), say, or with a function that we do not know.
-goes_row_by_row <- function(query, names) {
-  if (!has_where(query) || !is.null(query$condition)) return(TRUE)
-  is_by_row(rlang::quo_get_expr(query$where), function(expression) any(columns_named(expression, names) %in% names))
+# `code`: the quosure of `where`, where it was made before.
+rows_holding <- function(query, data, size, code = quosure_of_tree(query$where, call = query$call)) {
+  keep <- value_on(code, tibble::new_tibble(as.list(data), nrow = size), "where", query$call)
+  if (!is.logical(keep)) fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = query$call)
+  which(rep_len(keep, size))
 }
 
 # Rows of decoded shapes whose box meets the window.

@@ -48,8 +48,8 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   columns <- rlang::enquo(columns)
   if (is_tile_folder(source)) return(tile_work$open(source, where, within, columns, crs, damaged, call))
   parts <- parts_of_where(where, call)
-  query <- new_query(parts$where, within, if (is.null(parts$shapes)) columns else rlang::quo(NULL), as_crs(crs, call = call), encoding, coords, wkt, damaged,
-                     call, parts$plain)
+  query <- new_query(parts$plain, within, if (is.null(parts$shapes)) columns else rlang::quo(NULL), as_crs(crs, call = call), encoding, coords, wkt, damaged,
+                     call)
   query$table <- list(skip = skip, range = range, decimal = decimal, missing = missing)
   opened <- open_source(source, layer, call)
   on.exit(close_source(opened))
@@ -65,30 +65,29 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   end_verb(verb, out, NULL, account(left), found$rows %||% nrow(out), line = NULL)
 }
 
-# `where` as a quosure of R code that every format can be asked, with its tree where it is a text; what looks at shapes is for afterwards. The names
-# of columns are not known yet: a text that cannot be read is `refused` once they are.
+# `where` as a `plain` tree that every format can be asked, and one that looks at `shapes`, which is for afterwards. The names of columns are not known
+# yet: a text that cannot be read is `refused` once they are.
 parts_of_where <- function(where, call) {
+  if (rlang::quo_is_null(where)) return(NULL)
   asked <- asked_of_rows(where)
-  if (is.null(asked$text)) return(list(where = asked$code))
+  if (is.null(asked$text)) return(list(plain = tree_of_code(asked$code)))
   tree <- tryCatch(parse_text(asked$text, "where", call = call), civicatlas_error_argument = identity)
   if (inherits(tree, "error")) {
     if (!length(variables_of(where))) rlang::cnd_signal(tree)
-    return(list(where = where, refused = tree))
+    return(list(refused = tree))
   }
-  parts <- split_by_shapes(tree)
-  parts$where <- if (is.null(parts$plain)) rlang::quo(NULL) else quosure_of_tree(parts$plain, call = call)
-  parts
+  split_by_shapes(tree)
 }
 
 # Columns come before variables of their names that hold the text of a condition, or a part of it, which is known once the source tells its columns.
 read_where <- function(opened, query, where, parts) {
   on_columns <- function(e) {
-    query[c("variables", "condition")] <- list(NULL)
-    query$where <- where
+    query["variables"] <- list(NULL)
+    query$where <- tree_of_code(where)
     read_source(opened, query)
   }
   if (!is.null(parts$refused)) return(tryCatch(on_columns(), civicatlas_error_argument = function(e) rlang::cnd_signal(parts$refused)))
-  query$variables <- variables_of(where)
+  if (!is.null(query$where) && !is_of_r(query$where)) query$variables <- variables_of(where)
   tryCatch(read_source(opened, query), civicatlas_where_is_column = on_columns)
 }
 

@@ -1,45 +1,39 @@
 # Conditions on columns as SQL says them.
 
-# A condition on columns as far as SQL says the same, a list of
+# A tree as far as SQL says the same, a list of
 # * `sql`: what rows must hold, and the `values` of its parameters
-# * `left`: a quosure of what is to be worked out here, NULL where that is nothing
+# * `left`: the tree that is to be worked out here, NULL where that is nothing
 # * `held`: SQL of truths that stand in `left` by their names, as the database compares by value what R has no numbers for (64 bits)
 # `kinds` tells what each column holds; only "number" and "text" are known to SQL as to R. Parts without columns are computed here,
 # and are bound as parameters.
-sql_condition <- function(quosure, kinds, con, dialect) {
-  context <- list(kinds = kinds, con = con, dialect = dialect, env = rlang::quo_get_env(quosure), bound = rlang::env(values = list(), held = character()))
-  parts <- lapply(parts_of_and(rlang::quo_get_expr(quosure)), function(part) list(code = part, sql = sql_truth(part, context)))
+sql_condition <- function(tree, kinds, con, dialect) {
+  context <- list(kinds = kinds, con = con, dialect = dialect, tree = tree, bound = rlang::env(values = list(), held = character()))
+  parts <- lapply(parts_joined_by("and", tree), function(part) list(node = part, sql = sql_truth(part, context)))
   here <- vapply(parts, function(part) is.null(part$sql), NA)
-  left <- lapply(parts[here], function(part) with_held(part$code, context))
-  if (length(context$bound$values) > most_parameters) return(list(left = quosure))
+  left <- lapply(parts[here], function(part) with_held(part$node, context))
+  if (length(context$bound$values) > most_parameters) return(list(left = tree))
   list(sql = unlist(lapply(parts[!here], `[[`, "sql")), values = context$bound$values, held = context$bound$held,
-       left = if (length(left)) rlang::new_quosure(balanced("&", left), context$env))
+       left = if (length(left)) with_root_of(if (length(left) == 1) left[[1]] else node_of("operation", "and", left), tree))
 }
 
 most_parameters <- 1000L  # databases work out one comparison a row after the other, R all rows at once
 
-parts_of_and <- function(expr) {
-  if (rlang::is_call(expr, "(", n = 1) && rlang::is_call(expr[[2]], "&", n = 2)) return(parts_of_and(expr[[2]]))
-  if (rlang::is_call(expr, "&", n = 2)) c(parts_of_and(expr[[2]]), parts_of_and(expr[[3]])) else list(expr)
-}
-
 # The SQL of a truth; NULL where SQL would not mean the same or cannot say it. What cannot be computed here fails where R works the
 # condition out, and says so.
-sql_truth <- function(expr, context) {
+sql_truth <- function(node, context) {
   bound <- context$bound$values
-  term <- tryCatch(sql_term(expr, context), error = function(e) if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e))
+  term <- tryCatch(sql_term(node, context), error = function(e) if (inherits(e, "civicatlas_error")) rlang::cnd_signal(e))
   if (identical(term$kind, "logical")) return(term$sql)
   context$bound$values <- bound
   NULL
 }
 
-# The code of a condition with names in place of those truths in it that SQL can say.
-with_held <- function(expr, context) {
-  if (!names_columns(expr, context)) return(expr)
-  sql <- sql_truth(expr, context)
-  if (!is.null(sql)) return(as.name(hold(sql, context)))
-  if (rlang::is_call(expr, c("(", "!", "&", "|"))) expr[-1] <- lapply(as.list(expr)[-1], with_held, context)
-  expr
+# A condition with names in place of those truths in it that SQL can say.
+with_held <- function(node, context) {
+  if (names_no_column(node, context)) return(node)
+  sql <- sql_truth(node, context)
+  if (!is.null(sql)) return(node_of("column", hold(sql, context)))
+  if (is_operation(node, c("and", "or", "not"))) node_of("operation", node$value, lapply(node$args, with_held, context), node$at) else node
 }
 
 hold <- function(sql, context) {
@@ -52,48 +46,40 @@ hold <- function(sql, context) {
 no_sql <- function() rlang::abort("", class = "civicatlas_no_sql")
 
 # A list of `sql` and `kind` of the term's value.
-sql_term <- function(expr, context) {
-  column <- column_of_term(expr, context$kinds)
-  if (!is.null(column)) return(sql_column(column, context))
-  if (rlang::is_call(expr, "(", n = 1)) return(sql_term(expr[[2]], context))
-  if (rlang::is_call(expr, "number_of_digits")) return(list(sql = expr[[2]], kind = "number"))
-  if (!names_columns(expr, context)) return(sql_constant(rlang::eval_bare(expr, context$env), context))
-  if (!rlang::is_call(expr)) no_sql()
-  name <- rlang::call_name(expr) %||% ""
-  term <- function(i) sql_term(expr[[i + 1]], context)
-  switch(name,
-    as.double = sql_number(term(1)),
-    "!" = sql_logic("NOT", term(1)),
-    "&" = , "&&" = sql_logic("AND", term(1), term(2)),
-    "|" = , "||" = sql_logic("OR", term(1), term(2)),
-    "==" = , "!=" = , "<" = , "<=" = , ">" = , ">=" = sql_comparison(name, term(1), term(2)),
-    "+" = , "-" = , "*" = if (length(expr) == 3) sql_arithmetic(name, term(1), term(2)) else no_sql(),
-    is_like = if (names_columns(expr[[3]], context)) no_sql() else sql_like(term(1), rlang::eval_bare(expr[[3]], context$env), context),
-    is_among = sql_among(term(1), rlang::eval_bare(expr[[3]], context$env), context),
-    is.na = list(sql = paste0("(", term(1)$sql, " IS NULL)"), kind = "logical"),
-    "%in%" = if (names_columns(expr[[3]], context)) no_sql() else sql_membership(term(1), rlang::eval_bare(expr[[3]], context$env), context),
+sql_term <- function(node, context) {
+  if (node$kind == "column" && node$value %in% names(context$kinds)) return(sql_column(node$value, context))
+  if (!is.null(node$digits)) return(list(sql = node$digits, kind = "number"))
+  if (names_no_column(node, context)) return(sql_constant(value_of_constant(node, context$tree), context))
+  if (node$kind != "operation") no_sql()
+  args <- node$args
+  term <- function(i) sql_term(args[[i]], context)
+  switch(node$value,
+    not = sql_logic("NOT", lapply(args, sql_term, context)), and = sql_logic("AND", lapply(args, sql_term, context)),
+    or = sql_logic("OR", lapply(equalities_as_lists(args), sql_term, context)),
+    "=" = , "<>" = , "<" = , "<=" = , ">" = , ">=" = sql_comparison(node$value, term(1), term(2)),
+    between = sql_logic("AND", list(sql_comparison(">=", term(1), term(2)), sql_comparison("<=", term(1), term(3)))),
+    "+" = , "-" = , "*" = if (length(args) == 2 && is_double(node, context)) sql_arithmetic(node$value, term(1), term(2)) else no_sql(),
+    like = if (names_no_column(args[[2]], context)) sql_like(term(1), value_of_constant(args[[2]], context$tree), context) else no_sql(),
+    "in" = sql_in(node, context),
+    isNull = list(sql = paste0("(", term(1)$sql, " IS NULL)"), kind = "logical"),
+    "%in%" = if (names_no_column(args[[2]], context)) sql_membership(term(1), value_of_constant(args[[2]], context$tree), context) else no_sql(),
     no_sql()
   )
 }
 
-names_columns <- function(expr, context) any(columns_named(expr, names(context$kinds)) %in% names(context$kinds))
+names_no_column <- function(node, context) is_constant(node, names(context$kinds))
+
+# What R calculates with integers may be more than these hold, and then is missing; with doubles it is what SQL gives. CQL2 has no integers.
+is_double <- function(node, context) {
+  if (is.null(node$code)) return(TRUE)
+  if (names_no_column(node, context)) return(is.double(value_of_constant(node, context$tree)))
+  is_operation(node, c("+", "-", "*")) && any(vapply(node$args, is_double, NA, context))
+}
 
 sql_column <- function(name, context) {
   kind <- context$kinds[[name]]
   if (!kind %in% c("number", "text")) no_sql()
   list(sql = context$dialect$column(quoted(context$con, name), kind), kind = kind)
-}
-
-# A column's name, also as .data$name or .data[["name"]].
-column_of_term <- function(expr, kinds) {
-  name <- if (rlang::is_symbol(expr)) {
-    rlang::as_string(expr)
-  } else if (rlang::is_call(expr, "$", n = 2) && identical(expr[[2]], quote(.data))) {
-    as.character(expr[[3]])
-  } else if (rlang::is_call(expr, "[[", n = 2) && identical(expr[[2]], quote(.data)) && rlang::is_string(expr[[3]])) {
-    expr[[3]]
-  }
-  if (!is.null(name) && name %in% names(kinds)) name
 }
 
 kind_of_value <- function(value) {
@@ -113,8 +99,7 @@ sql_parameter <- function(value, kind, context) {
   context$dialect$parameter(length(bound$values), kind)
 }
 
-sql_logic <- function(word, ...) {
-  terms <- list(...)
+sql_logic <- function(word, terms) {
   if (any(vapply(terms, `[[`, "", "kind") != "logical")) no_sql()
   sql <- vapply(terms, `[[`, "", "sql")
   list(sql = if (word == "NOT") paste0("(NOT ", sql, ")") else paste0("(", paste(sql, collapse = paste0(" ", word, " ")), ")"), kind = "logical")
@@ -122,11 +107,9 @@ sql_logic <- function(word, ...) {
 
 # Text is only compared for equality: its order differs between databases and R.
 sql_comparison <- function(name, a, b) {
-  if (a$kind != b$kind || a$kind == "logical" || (a$kind == "text" && !name %in% c("==", "!="))) no_sql()
-  list(sql = paste0("(", a$sql, " ", switch(name, "==" = "=", "!=" = "<>", name), " ", b$sql, ")"), kind = "logical")
+  if (a$kind != b$kind || a$kind == "logical" || (a$kind == "text" && !name %in% c("=", "<>"))) no_sql()
+  list(sql = paste0("(", a$sql, " ", name, " ", b$sql, ")"), kind = "logical")
 }
-
-sql_number <- function(term) if (term$kind == "number") term else no_sql()
 
 sql_arithmetic <- function(name, a, b) {
   if (a$kind != "number" || b$kind != "number") no_sql()
@@ -140,6 +123,14 @@ sql_membership <- function(a, values, context) {
   if (kind_of_value(values) != a$kind || a$kind == "logical" || !length(values) || length(values) > 500) no_sql()
   items <- vapply(values, function(value) sql_constant(value, context)$sql, "")
   list(sql = paste0("(", a$sql, " ", missing, " ", a$sql, " IN (", paste(items, collapse = ", "), "))"), kind = "logical")
+}
+
+# Of constants one list, of anything else one comparison after the other.
+sql_in <- function(node, context) {
+  values <- constants_of_list(node$args[[2]])
+  term <- function() sql_term(node$args[[1]], context)
+  if (!is.null(values)) return(sql_among(term(), values, context))
+  sql_logic("OR", lapply(node$args[[2]]$args, function(item) sql_comparison("=", term(), sql_term(item, context))))
 }
 
 # x IN (...) of SQL is unknown where x is missing, as CQL2's is.

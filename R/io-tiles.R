@@ -308,7 +308,7 @@ keep_sent_file <- function(path, bytes) {
 
 # A tiled layer's rows that meet a window, of the tiles alone that do.
 within_window <- function(x, within, call) {
-  query <- settle_window(new_query(rlang::quo(NULL), within, rlang::quo(NULL), call = call), crs_of(x))
+  query <- settle_window(new_query(within = within, call = call), crs_of(x))
   window <- query$within
   x$source <- keep_tiles(x$source, tiles_within(x$source, window))
   x$source$window <- window

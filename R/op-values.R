@@ -131,7 +131,7 @@ crs_of_argument <- function(text) {
 expressions_option <- function(text, option, x, use = "row") {
   if (is_tiled(x)) x <- x$prototype
   trees <- parse_text(text, option, "named", NULL)
-  code <- lapply(trees, function(tree) checked_quosure(with_text_of(tree, trees), x, summaries = use == "group"))
+  code <- lapply(trees, function(tree) checked_quosure(with_root_of(tree, trees), x, summaries = use == "group"))
   if (use != "group") return(code)
   tell_left_out(trees, as.list(plain_data_frame(x)))
   lapply(code, function(one) rlang::quo_set_expr(one, plain_sum(rlang::quo_get_expr(one))))
@@ -165,7 +165,7 @@ computed <- function(x, text, option) {
   trees <- parse_text(text, option, "named", NULL)
   for (name in names(trees)) {
     if (identical(name, if (is_spatial_frame(x)) shape_column_name(x))) wrong_usage("--{option}: \"{name}\" is the column of shapes")
-    x[[name]] <- values_of_tree(x, with_text_of(trees[[name]], trees))
+    x[[name]] <- values_of_tree(x, with_root_of(trees[[name]], trees))
     tell_not_finite(x[[name]], name)
   }
   x

@@ -23,13 +23,13 @@ print.tiled_layer <- function(x, ...) {
 format.tiled_layer <- function(x, ...) {
   source <- x$source
   spatial <- is_spatial_frame(x$prototype)
-  columns <- setdiff(names(x$prototype), shape_column_name(x$prototype))
+  columns <- setdiff(names(x), shape_column_name(x$prototype))
   types <- vapply(columns, function(name) class_in_words(x$prototype[[name]]), "")
-  size <- sum(source$tiles$bytes[!duplicated(source$tiles$file)])  # a file of others may hold several
+  size <- if (!is.null(source$folder)) sum(source$tiles$bytes[!duplicated(source$tiles$file)])  # a file of others may hold several
   crs <- if (spatial) crs_of(x$prototype)
   lines <- c(
     paste0("<tiled layer> ", counted(rows_in(source), "row"), " in ", counted(tiles_in(source), "tile"), ", ", counted(length(columns), "column"),
-           if (is.finite(size)) paste0(", ", format_size(size))),
+           if (isTRUE(is.finite(size))) paste0(", ", format_size(size))),
     if (!is.null(source$folder)) paste0("  folder  ", printable(source$folder)),
     if (spatial) paste0("  CRS     ", printable(crs_label(crs))),
     if (spatial && !length(x$steps)) paste0("  extent  ", extent_in_words(x)),
@@ -131,22 +131,22 @@ range_in_words <- function(x, name) {
 # --- dplyr ---------------------------------------------------------------------------------------------------------------
 
 #' @rawNamespace S3method(dplyr::filter, tiled_layer)
-filter.tiled_layer <- function(.data, ...) put_off_dplyr("filter", .data, rlang::enquos(...), sys.call())
+filter.tiled_layer <- function(.data, ...) put_off_dplyr("filter", .data, rlang::enquos(...), call_of_verb())
 
 #' @rawNamespace S3method(dplyr::mutate, tiled_layer)
-mutate.tiled_layer <- function(.data, ...) put_off_dplyr("mutate", .data, rlang::enquos(...), sys.call())
+mutate.tiled_layer <- function(.data, ...) put_off_dplyr("mutate", .data, rlang::enquos(...), call_of_verb())
 
 #' @rawNamespace S3method(dplyr::select, tiled_layer)
-select.tiled_layer <- function(.data, ...) put_off_dplyr("select", .data, rlang::enquos(...), sys.call())
+select.tiled_layer <- function(.data, ...) put_off_dplyr("select", .data, rlang::enquos(...), call_of_verb())
 
 #' @rawNamespace S3method(dplyr::rename, tiled_layer)
-rename.tiled_layer <- function(.data, ...) put_off_dplyr("rename", .data, rlang::enquos(...), sys.call())
+rename.tiled_layer <- function(.data, ...) put_off_dplyr("rename", .data, rlang::enquos(...), call_of_verb())
 
 # What goes row by row; a column of shapes that is made anew counts as other shapes.
 put_off_dplyr <- function(verb, layer, quosures, call) {
   names <- names(layer$prototype)
   if (verb %in% c("filter", "mutate")) for (asked in quosures) need_by_row(asked, names, verb)
-  text <- sub("^[^(]*", verb, call_text(call[-2]))
+  text <- call_text(call[-2])
   changes <- verb == "mutate" && any(names(quosures) %in% names[vapply(layer$prototype, is_shapes, NA)])
   step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = text, how = list(kind = "rows", changes = changes))
   if (verb == "select" && row_number_column %in% names) step$args <- c(step$args, list(rlang::quo(!!as.name(row_number_column))))

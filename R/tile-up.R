@@ -34,7 +34,7 @@ tile_up <- function(source, folder, rows_per_tile = 1e6, layer = NULL, crs = NUL
   beside <- name_beside(folder)
   on.exit(unlink(beside, recursive = TRUE, expand = FALSE))
   if (!dir.create(beside, FALSE)) fail("file", "{.file {folder}} cannot be written.", call = call)
-  query <- new_query(rlang::quo(NULL), NULL, rlang::quo(NULL), as_crs(crs, call = call), encoding, coords, wkt, damaged, call)
+  query <- new_query(crs = as_crs(crs, call = call), encoding = encoding, coords = coords, wkt = wkt, damaged = damaged, call = call)
   rows <- if (is_tile_folder(source)) quietly(read_layer(source, crs = crs, damaged = damaged)) else source
   spool <- spool_source(rows, layer, query, file.path(beside, "spool"), rows_per_tile, memory, call)
   sorted <- sort_spool(spool, beside, rows_per_tile, memory, call)

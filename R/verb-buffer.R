@@ -33,7 +33,11 @@
 #' bands_around(reproject_to(rooms, wards), c(250, 500, 750), "m", within = wards)
 #' @export
 buffer_by <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", corners = "round", segments = 16, side = "both") {
-  if (any_tiled(x)) return(put_off("buffer_by"))
+  UseMethod("buffer_by", deciding_layer(x))
+}
+
+#' @export
+buffer_by.default <- function(x, distance, unit = NULL, merged = FALSE, ends = "round", corners = "round", segments = 16, side = "both") {
   verb <- begin_verb("buffer_by")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)
@@ -66,8 +70,10 @@ distances_in_words <- function(distances, unit, crs) {
 #' @param within A frame or shape vector to clip the bands to, on the CRS of `x`.
 #' @rdname buffer_by
 #' @export
-bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16) {
-  if (any_tiled(x)) return(put_off("bands_around"))
+bands_around <- function(x, distances, unit = NULL, within = NULL, segments = 16) UseMethod("bands_around", deciding_layer(x))
+
+#' @export
+bands_around.default <- function(x, distances, unit = NULL, within = NULL, segments = 16) {
   verb <- begin_verb("bands_around")
   call <- rlang::current_env()
   shapes <- as_shapes(x, call = call)

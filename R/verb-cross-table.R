@@ -14,8 +14,10 @@
 #' districts <- read_layer(demo_file("districts.shp")) |> reproject_to(wards)
 #' cross_table(wards, districts, ward_id, district, unit = "ha")
 #' @export
-cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
-  if (any_tiled(x, y)) return(put_off("cross_table"))
+cross_table <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") UseMethod("cross_table", deciding_layer(x, y))
+
+#' @export
+cross_table.default <- function(x, y, x_column, y_column, unit = NULL, crs = "equal") {
   call <- rlang::current_env()
   need_frames(x, y, call)
   y <- meet(x, y, crs, call = call)

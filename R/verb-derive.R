@@ -19,16 +19,20 @@
 #' inner_point_of(wards)
 #' hull_of(wards, merged = TRUE)
 #' @export
-boundary_of <- function(x) {
-  if (any_tiled(x)) return(put_off("boundary_of"))
-  derived(x, "boundary", "boundary_of", rlang::current_call())
+boundary_of <- function(x) UseMethod("boundary_of", deciding_layer(x))
+
+#' @export
+boundary_of.default <- function(x) {
+  derived(x, "boundary", "boundary_of", call_of_verb())
 }
 
 #' @rdname boundary_of
 #' @export
-outer_ring_of <- function(x) {
-  if (any_tiled(x)) return(put_off("outer_ring_of"))
-  out <- derived(x, "outer ring", "outer_ring_of", rlang::current_call())
+outer_ring_of <- function(x) UseMethod("outer_ring_of", deciding_layer(x))
+
+#' @export
+outer_ring_of.default <- function(x) {
+  out <- derived(x, "outer ring", "outer_ring_of", call_of_verb())
   shapes <- as_shapes(out)
   # An island in a lake of another part now lies within that part.
   nested <- which(nzchar(core(core_check_shapes(handles_of(shapes), store_of(shapes)))$problem) & geometry_type_of(shapes) %in% "multipolygon")
@@ -39,9 +43,11 @@ outer_ring_of <- function(x) {
 
 #' @rdname boundary_of
 #' @export
-hull_of <- function(x, merged = FALSE) {
-  if (any_tiled(x)) return(put_off("hull_of"))
-  if (!merged) return(derived(x, "hull", "hull_of", rlang::current_call()))
+hull_of <- function(x, merged = FALSE) UseMethod("hull_of", deciding_layer(x))
+
+#' @export
+hull_of.default <- function(x, merged = FALSE) {
+  if (!merged) return(derived(x, "hull", "hull_of", call_of_verb()))
   verb <- begin_verb("hull_of")
   shapes <- as_shapes(x)
   whole <- vertices_together(shapes)
@@ -65,8 +71,10 @@ single_shape <- function(x, shape) {
 
 #' @rdname boundary_of
 #' @export
-inner_point_of <- function(x) {
-  if (any_tiled(x)) return(put_off("inner_point_of"))
+inner_point_of <- function(x) UseMethod("inner_point_of", deciding_layer(x))
+
+#' @export
+inner_point_of.default <- function(x) {
   verb <- begin_verb("inner_point_of")
   shapes <- as_shapes(x)
   whole <- in_one_piece(shapes)
@@ -77,8 +85,10 @@ inner_point_of <- function(x) {
 
 #' @rdname boundary_of
 #' @export
-parts_of <- function(x) {
-  if (any_tiled(x)) return(put_off("parts_of"))
+parts_of <- function(x) UseMethod("parts_of", deciding_layer(x))
+
+#' @export
+parts_of.default <- function(x) {
   verb <- begin_verb("parts_of")
   shapes <- as_shapes(x)
   parts <- single_parts(shapes)
@@ -114,8 +124,10 @@ derived <- function(x, what, verb, verb_call) {
 #' wards <- read_layer(demo_file("wards.shp"))
 #' simplify_by(wards, 100)
 #' @export
-simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
-  if (any_tiled(x)) return(put_off("simplify_by"))
+simplify_by <- function(x, tolerance, unit = NULL, keep_borders = TRUE) UseMethod("simplify_by", deciding_layer(x))
+
+#' @export
+simplify_by.default <- function(x, tolerance, unit = NULL, keep_borders = TRUE) {
   verb <- begin_verb("simplify_by")
   call <- rlang::current_env()
   shapes <- overlay_shapes(x, call)

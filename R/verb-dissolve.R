@@ -16,8 +16,10 @@
 #' cells <- read_layer(demo_file("cells.zip")) |> mend_numbers()
 #' cells |> dissolve_by(ward_id, people = sum(pop_total, na.rm = TRUE))
 #' @export
-dissolve_by <- function(.x, ..., .once = NULL) {
-  if (any_tiled(.x)) return(put_off("dissolve_by"))
+dissolve_by <- function(.x, ..., .once = NULL) UseMethod("dissolve_by", deciding_layer(.x))
+
+#' @export
+dissolve_by.default <- function(.x, ..., .once = NULL) {
   verb <- begin_verb("dissolve_by")
   call <- rlang::current_env()
   asked <- settled_dissolve(arguments_asked("dissolve_by", call), call)
@@ -78,7 +80,7 @@ groups_and_summaries <- function(x, given, call) {
 
 # Whether an expression gives a value for each row, and not one of all: seen on two rows where there is only one.
 gives_each_row <- function(quosure, columns) {
-  if (!any(columns_named(rlang::quo_get_expr(quosure), names(columns)) %in% names(columns))) return(FALSE)
+  if (!length(columns_in(tree_of_code(quosure), names(columns)))) return(FALSE)
   if (nrow(columns) == 1) columns <- columns[c(1, 1), ]
   size <- tryCatch(vctrs::vec_size(suppressWarnings(rlang::eval_tidy(quosure, columns))), error = function(e) 1L)
   size == nrow(columns) && size != 1

@@ -17,7 +17,7 @@ explain_condition <- function(x, where, ..., crs = NULL) {
   if (!is.data.frame(x)) fail("argument", "{.arg x} must be a spatial frame or a data frame.", call = call)
   tree <- parse_text(where, "where", call = call)
   layers <- list(...)
-  truth <- function(node) truth_of_tree(x, with_text_of(node, tree), layers, as_crs(crs, call = call), call)
+  truth <- function(node) truth_of_tree(x, with_root_of(node, tree), layers, as_crs(crs, call = call), call)
   found <- vctrs::vec_rbind(!!!parts_of_tree(tree, truth))
   structure(list(condition = text_of_condition(tree), rows = nrow(x), parts = found, hints = near_misses(x, tree)), class = "condition_explanation")
 }

@@ -18,8 +18,10 @@
 #' trips <- read_layer(demo_file("trips.csv"))
 #' flows_between(wards, trips, from, to, ward_id, trips = sum(trips))
 #' @export
-flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL) {
-  if (any_tiled(.flows)) return(put_off("flows_between"))
+flows_between <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL) UseMethod("flows_between", deciding_layer(.flows))
+
+#' @export
+flows_between.default <- function(.regions, .flows, .from, .to, .key, ..., .group = NULL) {
   verb <- begin_verb("flows_between")
   call <- rlang::current_env()
   asked <- settled_flows(arguments_asked("flows_between", call), call)

@@ -30,8 +30,10 @@
 #' heat <- read_layer(demo_file("heat.csv"))
 #' join_table(wards, heat, by = "ward_id")
 #' @export
-join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE, accept = NULL) {
-  if (any_tiled(x)) return(put_off("join_table"))
+join_table <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE, accept = NULL) UseMethod("join_table", deciding_layer(x))
+
+#' @export
+join_table.default <- function(x, table, by = NULL, multiple = "error", ignore_case = FALSE, accept = NULL) {
   verb <- begin_verb("join_table")
   call <- rlang::current_env()
   one_of(multiple, keyed_rows_taken, "multiple", call = call)

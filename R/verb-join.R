@@ -24,7 +24,12 @@
 #' @export
 join_where <- function(x, y, relation = "intersects", unmatched = "keep", multiple = "all", distance = NULL, unit = NULL,
                        suffix = "_y", crs = "equal") {
-  if (any_tiled(x, y)) return(put_off("join_where"))
+  UseMethod("join_where", deciding_layer(x, y))
+}
+
+#' @export
+join_where.default <- function(x, y, relation = "intersects", unmatched = "keep", multiple = "all", distance = NULL, unit = NULL,
+                               suffix = "_y", crs = "equal") {
   verb <- begin_verb("join_where")
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -55,7 +60,12 @@ join_where <- function(x, y, relation = "intersects", unmatched = "keep", multip
 #' @export
 pick_where <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y",
                        crs = "equal") {
-  if (any_tiled(x, y)) return(put_off("pick_where"))
+  UseMethod("pick_where", deciding_layer(x, y))
+}
+
+#' @export
+pick_where.default <- function(x, y, take, rank_by, highest = TRUE, relation = "intersects", distance = NULL, unit = NULL, suffix = "_y",
+                               crs = "equal") {
   verb <- begin_verb("pick_where")
   call <- rlang::current_env()
   asked <- settled_pick(arguments_asked("pick_where", call), call)
@@ -181,7 +191,12 @@ warn_if_apart <- function(x, y, none_matched) {
 #' @export
 join_nearest <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", most_ties = 100, rank_by = NULL, highest = TRUE, suffix = "_y",
                          crs = "equal") {
-  if (any_tiled(x, y)) return(put_off("join_nearest"))
+  UseMethod("join_nearest", deciding_layer(x, y))
+}
+
+#' @export
+join_nearest.default <- function(x, y, count = 1, within = NULL, unit = NULL, ties = "all", most_ties = 100, rank_by = NULL, highest = TRUE, suffix = "_y",
+                                 crs = "equal") {
   verb <- begin_verb("join_nearest")
   call <- rlang::current_env()
   need_frames(x, y, call)

@@ -15,33 +15,29 @@
 #' keep_rows(rooms, "seats BETWEEN 100 AND 150 AND name LIKE 'Reef%'")
 #' drop_rows(rooms, seats < 50)
 #' @export
-keep_rows <- function(x, where, ..., crs = NULL) {
-  if (any_tiled(x)) return(put_off("keep_rows"))
-  rows_by_condition("keep_rows", TRUE, x, rlang::enquo(where), list(...), crs, rlang::current_call(), rlang::current_env())
+keep_rows <- function(x, where, ..., crs = NULL) UseMethod("keep_rows", deciding_layer(x))
+
+#' @export
+keep_rows.default <- function(x, where, ..., crs = NULL) {
+  rows_by_condition("keep_rows", TRUE, x, rlang::enquo(where), list(...), crs, call_of_verb(), rlang::current_env())
 }
 
 #' @rdname keep_rows
 #' @export
-drop_rows <- function(x, where, ..., crs = NULL) {
-  if (any_tiled(x)) return(put_off("drop_rows"))
-  rows_by_condition("drop_rows", FALSE, x, rlang::enquo(where), list(...), crs, rlang::current_call(), rlang::current_env())
+drop_rows <- function(x, where, ..., crs = NULL) UseMethod("drop_rows", deciding_layer(x))
+
+#' @export
+drop_rows.default <- function(x, where, ..., crs = NULL) {
+  rows_by_condition("drop_rows", FALSE, x, rlang::enquo(where), list(...), crs, call_of_verb(), rlang::current_env())
 }
 
 rows_by_condition <- function(verb, keep, x, where, layers, crs, asked, call) {
   verb <- begin_verb(verb, asked)
   if (!is.data.frame(x)) fail("argument", "{.arg x} must be a spatial frame or a data frame.", call = call)
   if (rlang::quo_is_missing(where)) fail("argument", "{.arg where} is missing: which rows?", call = call)
-  holds <- condition_of_rows(x, where, layers, as_crs(crs, call = call), call)
+  holds <- truth_of_tree(x, tree_asked(where, names(x), call), layers, as_crs(crs, call = call), call)
   out <- x[if (keep) which(holds) else which(!(holds %in% TRUE)), , drop = FALSE]
   end_verb(verb, out, x, account(entry(sum(is.na(holds)), "unknown, as a value is missing", if (keep) "left out" else "kept")))
-}
-
-condition_of_rows <- function(x, where, layers, crs, call) {
-  asked <- asked_of_rows(where, names(x))
-  if (!is.null(asked$text)) return(truth_of_tree(x, parse_text(asked$text, "where", call = call), layers, crs, call))
-  holds <- column_values(x, asked$code, "where", call)
-  if (is.logical(holds) && length(holds) %in% c(1, nrow(x))) return(rep_len(holds, nrow(x)))
-  fail("argument", "{.arg where} must give {.code TRUE} or {.code FALSE} for each row.", call = call)
 }
 
 # --- what conditions ask of shapes -----------------------------------------------------------------------------------------

@@ -11,16 +11,20 @@
 #' rooms <- read_layer(demo_file("rooms.geojson")) |> reproject_to(wards)
 #' drop_where(rooms, wards)
 #' @export
-keep_where <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
-  if (any_tiled(x, y)) return(put_off("keep_where"))
-  rows_by_place("keep_where", TRUE, x, y, relation, distance, unit, crs, rlang::current_call(), rlang::current_env())
+keep_where <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") UseMethod("keep_where", deciding_layer(x, y))
+
+#' @export
+keep_where.default <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
+  rows_by_place("keep_where", TRUE, x, y, relation, distance, unit, crs, call_of_verb(), rlang::current_env())
 }
 
 #' @rdname keep_where
 #' @export
-drop_where <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
-  if (any_tiled(x, y)) return(put_off("drop_where"))
-  rows_by_place("drop_where", FALSE, x, y, relation, distance, unit, crs, rlang::current_call(), rlang::current_env())
+drop_where <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") UseMethod("drop_where", deciding_layer(x, y))
+
+#' @export
+drop_where.default <- function(x, y, relation = "intersects", distance = NULL, unit = NULL, crs = "equal") {
+  rows_by_place("drop_where", FALSE, x, y, relation, distance, unit, crs, call_of_verb(), rlang::current_env())
 }
 
 rows_by_place <- function(verb, related, x, y, relation, distance, unit, crs, asked, call) {

@@ -74,8 +74,10 @@ distance_between <- function(x, y, unit = NULL, ellipsoidal = NULL, crs = "equal
 
 #' @rdname area_of
 #' @export
-add_measures <- function(x, area = NULL, length = NULL, perimeter = NULL, ellipsoidal = NULL) {
-  if (any_tiled(x)) return(put_off("add_measures"))
+add_measures <- function(x, area = NULL, length = NULL, perimeter = NULL, ellipsoidal = NULL) UseMethod("add_measures", deciding_layer(x))
+
+#' @export
+add_measures.default <- function(x, area = NULL, length = NULL, perimeter = NULL, ellipsoidal = NULL) {
   verb <- begin_verb("add_measures")
   call <- rlang::current_env()
   if (!is_spatial_frame(x)) fail("argument", "{.fn add_measures} adds columns to a spatial frame.", call = call)
@@ -233,8 +235,10 @@ degrees_of_points <- function(x, name, call) {
 #' @examples
 #' centroid_of(shapes_from_wkt("POLYGON ((0 0, 2 0, 2 2, 0 2, 0 0))"))
 #' @export
-centroid_of <- function(x) {
-  if (any_tiled(x)) return(put_off("centroid_of"))
+centroid_of <- function(x) UseMethod("centroid_of", deciding_layer(x))
+
+#' @export
+centroid_of.default <- function(x) {
   verb <- begin_verb("centroid_of")
   shapes <- as_shapes(x)
   centres <- centres_of(shapes)

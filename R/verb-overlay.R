@@ -39,7 +39,11 @@
 #' clip_to(wards, zone)
 #' @export
 overlay_with <- function(x, y, keep = "intersection", tolerance = NULL, unit = NULL, touches = "drop", apportion = NULL, suffix = "_y", crs = "equal") {
-  if (any_tiled(x, y)) return(put_off("overlay_with"))
+  UseMethod("overlay_with", deciding_layer(x, y))
+}
+
+#' @export
+overlay_with.default <- function(x, y, keep = "intersection", tolerance = NULL, unit = NULL, touches = "drop", apportion = NULL, suffix = "_y", crs = "equal") {
   verb <- begin_verb("overlay_with")
   call <- rlang::current_env()
   need_frames(x, y, call)
@@ -91,16 +95,20 @@ overlay_parts <- list(
 
 #' @rdname overlay_with
 #' @export
-clip_to <- function(x, mask, apportion = NULL, crs = "equal") {
-  if (any_tiled(x, mask)) return(put_off("clip_to"))
-  masked(x, mask, crs, inside = TRUE, rlang::enquo(apportion), "clip_to", rlang::current_call(), rlang::current_env())
+clip_to <- function(x, mask, apportion = NULL, crs = "equal") UseMethod("clip_to", deciding_layer(x, mask))
+
+#' @export
+clip_to.default <- function(x, mask, apportion = NULL, crs = "equal") {
+  masked(x, mask, crs, inside = TRUE, rlang::enquo(apportion), "clip_to", call_of_verb(), rlang::current_env())
 }
 
 #' @rdname overlay_with
 #' @export
-erase_by <- function(x, mask, apportion = NULL, crs = "equal") {
-  if (any_tiled(x, mask)) return(put_off("erase_by"))
-  masked(x, mask, crs, inside = FALSE, rlang::enquo(apportion), "erase_by", rlang::current_call(), rlang::current_env())
+erase_by <- function(x, mask, apportion = NULL, crs = "equal") UseMethod("erase_by", deciding_layer(x, mask))
+
+#' @export
+erase_by.default <- function(x, mask, apportion = NULL, crs = "equal") {
+  masked(x, mask, crs, inside = FALSE, rlang::enquo(apportion), "erase_by", call_of_verb(), rlang::current_env())
 }
 
 masked <- function(x, mask, crs, inside, apportion, verb, verb_call, call) {
@@ -130,7 +138,7 @@ split_by <- function(x, y, column = NULL, apportion = NULL, suffix = "_y", crs =
   call <- rlang::current_env()
   need_frames(x, y, call)
   column <- rlang::enexpr(column)
-  if (is.null(column) || only_lines(as_shapes(y))) return(split_at_lines(x, y, rlang::enquo(apportion), crs, rlang::current_call(), call))
+  if (is.null(column) || only_lines(as_shapes(y))) return(split_at_lines(x, y, rlang::enquo(apportion), crs, call_of_verb(), call))
   column <- rlang::as_name(column)
   need_column(y, column, "column", call = call)
   overlay_with(x, y[c(column, shape_column_name(y))], "identity", apportion = {{ apportion }}, suffix = suffix, crs = crs)

@@ -46,7 +46,12 @@
 #' @export
 summarise_into <- function(.regions, .features, ..., .by = NULL, .form = "long", .once = NULL, .share = "none", .intensive = NULL, .borders = "first",
                            .relation = NULL, .distance = NULL, .unit = NULL, .crs = "equal") {
-  if (any_tiled(.regions, .features)) return(put_off("summarise_into"))
+  UseMethod("summarise_into", deciding_layer(.regions, .features))
+}
+
+#' @export
+summarise_into.default <- function(.regions, .features, ..., .by = NULL, .form = "long", .once = NULL, .share = "none", .intensive = NULL, .borders = "first",
+                                   .relation = NULL, .distance = NULL, .unit = NULL, .crs = "equal") {
   verb <- begin_verb("summarise_into")
   call <- rlang::current_env()
   asked <- settled_summarise(arguments_asked("summarise_into", call), call)
@@ -196,7 +201,7 @@ only_sums <- function(verb) {
 
 need_no_sum_of <- function(once, summaries, call, what = "region") {
   for (i in seq_along(summaries)) {
-    used <- intersect(once, names(uses_in(rlang::quo_get_expr(summaries[[i]]))))
+    used <- intersect(once, names(uses_in(tree_of_code(summaries[[i]]))))
     if (length(used)) {
       name <- if (nzchar(rlang::names2(summaries)[i])) names(summaries)[i] else rlang::as_label(summaries[[i]])
       fail("argument", c("The summary {.val {name}} uses {.val {used[1]}}, which stands once a {what}: each row would count it again.",

@@ -31,8 +31,10 @@ check_shapes <- function(x) {
 
 #' @rdname check_shapes
 #' @export
-repair_shapes <- function(x, rule = "even-odd") {
-  if (any_tiled(x)) return(put_off("repair_shapes"))
+repair_shapes <- function(x, rule = "even-odd") UseMethod("repair_shapes", deciding_layer(x))
+
+#' @export
+repair_shapes.default <- function(x, rule = "even-odd") {
   verb <- begin_verb("repair_shapes")
   call <- rlang::current_env()
   one_of(rule, inside_rules, "rule", call = call)

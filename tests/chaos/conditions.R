@@ -1,5 +1,6 @@
-# Random conditions, asked of the same rows by every door: a frame, files, databases, tiles, a pipe, a command, a workflow, and the condition written
-# as text and as JSON. Each must keep the same rows. Among the values: integers beyond 32 bits, products that overflow them, zeros with a sign, missing
+# Random conditions, in CQL2 and as R code in turn, asked of the same rows by every door: a frame, files, databases, tiles, a pipe, a command, a
+# workflow, and the condition written as text and as JSON. Each must keep the same rows. Among the values: integers beyond 32 bits, products that
+# overflow them, zeros with a sign, missing
 # values, quotes and backslashes; among the windows, such as go round the globe.
 # usage: Rscript tests/chaos/conditions.R [conditions, 10000] [seed, 1]
 suppressMessages(library(civicatlas))
@@ -40,16 +41,22 @@ server <- if (requireNamespace("RPostgres", quietly = TRUE) && length(postgres_p
 if (!is.null(server)) write_layer(frame, server, layer = "x")
 
 doors <- list(
-  GeoPackage = function(condition) read_layer(inside("x.gpkg"), where = condition),
-  PostgreSQL = function(condition) read_layer(server, "x", where = condition),
-  GeoParquet = function(condition) read_layer(inside("x.parquet"), where = condition),
-  GeoJSON = function(condition) read_layer(inside("x.geojson"), where = condition),
-  tiles = function(condition) dplyr::collect(keep_rows(tiled, condition)),
+  GeoPackage = function(condition) read_layer(inside("x.gpkg"), where = !!condition),
+  PostgreSQL = function(condition) read_layer(server, "x", where = !!condition),
+  GeoParquet = function(condition) read_layer(inside("x.parquet"), where = !!condition),
+  GeoJSON = function(condition) read_layer(inside("x.geojson"), where = !!condition),
+  tiles = function(condition) dplyr::collect(keep_rows(tiled, !!condition))
+)
+doors_of_text <- list(
   pipe = function(condition) keep_rows(piped, condition),
   command = function(condition) perform_command("keep", frame, condition),
   workflow = function(condition) run_workflow(inside("steps.yaml"), x = frame, which = condition, folder = inside("run"))$results$kept,
   text = function(condition) keep_rows(frame, condition_text(condition)),
   JSON = function(condition) keep_rows(frame, condition_json(condition))
+)
+doors_of_code <- list(
+  filter = function(condition) dplyr::filter(frame, !!condition),
+  "filter of tiles" = function(condition) dplyr::collect(dplyr::filter(tiled, !!condition))
 )
 if (is.null(server)) doors$PostgreSQL <- NULL
 
@@ -84,22 +91,58 @@ random_condition <- function(depth) {
   )
 }
 
+# As R code: what databases can be asked in SQL and what they cannot, variables beside the columns, and what looks at all rows.
+limits <- list(low = -1, high = 2)
+threshold <- 46341L
+random_number_in_r <- function(depth) {
+  if (depth <= 0 || stats::runif(1) < 0.4) {
+    return(one_of("m", "k", "z", "big", "id", ".data$k", ".data[[\"m\"]]", "0", "1L", "-2", "2.5", "5e9", "threshold", "limits$high",
+                  "limits[[\"low\"]]", ".env$threshold"))
+  }
+  part <- function() random_number_in_r(depth - 1)
+  switch(sample(6, 1), paste0("(", part(), " ", one_of("+", "-", "*"), " ", part(), ")"), paste0("abs(", part(), ")"), paste0("(", part(), " / 3)"),
+         paste0("ifelse(l, ", part(), ", ", part(), ")"), "nchar(t)", paste0("round(", part(), ", 1)"))
+}
+random_code <- function(depth) {
+  if (depth <= 0) return(one_of("l", "k == 1", "is.na(t)", "m > 0", "big == 1", "z %in% c(0, NA)", "m > max(k, na.rm = TRUE)"))
+  part <- function() random_code(depth - 1)
+  number <- function() random_number_in_r(depth - 1)
+  switch(sample(10, 1),
+    paste(number(), one_of("==", "!=", "<", "<=", ">", ">="), number()),
+    paste("t", one_of("==", "!="), one_of("\"Reef\"", "\"it's\"", "paste0(\"Re\", \"ef\")", "toupper(t)")),
+    one_of("startsWith(t, \"R\")", "grepl(\"ee\", t)", "tolower(t) == \"reef\""),
+    paste(number(), "%in%", one_of("c(1, 2, 5e9)", "c(NA, 0)", "limits", "1:3")),
+    paste0("t %in% ", one_of("c(\"Reef\", NA)", "c(\"reef\", \"\")", "character()")), paste0("is.na(", one_of("m", "z", "t", "big", "l"), ")"),
+    paste0("!(", part(), ")"), paste0("(", part(), one_of(" & ", " | "), part(), ")"), "dplyr::between(z, limits$low, limits$high)", "id < dplyr::n() / 2"
+  )
+}
+
 # What is asked.
 
 ids <- function(found) sort(as.integer(found$id))
+quiet <- function(expr) suppressWarnings(suppressMessages(expr))
 asked <- 0
 differ <- 0
+refused <- 0
 while (asked < wanted) {
-  condition <- random_condition(3)
-  here <- tryCatch(ids(keep_rows(frame, condition)), civicatlas_error = function(e) NULL)
+  text <- if (asked %% 2) random_code(3) else random_condition(3)
+  condition <- if (asked %% 2) rlang::new_quosure(str2lang(text), globalenv()) else text
+  here <- tryCatch(ids(quiet(keep_rows(frame, !!condition))), civicatlas_error = function(e) NULL)
   if (is.null(here)) next  # no condition: `abs()` of what is no number, say
   asked <- asked + 1
-  for (door in if (grepl("DATE", condition)) setdiff(names(doors), "GeoJSON") else names(doors)) {  # in which dates are texts
-    got <- tryCatch(ids(doors[[door]](condition)), error = function(e) conditionMessage(e))
+  others <- c(doors, if (is.character(condition)) doors_of_text else doors_of_code)
+  if (is.character(condition) && grepl("DATE", condition)) others$GeoJSON <- NULL  # in which dates are texts
+  for (door in names(others)) {
+    got <- tryCatch(ids(quiet(others[[door]](condition))), error = function(e) conditionMessage(e))
+    if (is.character(got) && grepl("tiles", door) && grepl("may look at all rows", got)) {
+      refused <- refused + 1
+      next
+    }
     if (identical(got, here)) next
     differ <- differ + 1
-    cat(door, ": ", condition, "\n  here: ", paste(here, collapse = " "), "\n  there: ", paste(got, collapse = " "), "\n", sep = "")
+    cat(door, ": ", text, "\n  here: ", paste(here, collapse = " "), "\n  there: ", paste(got, collapse = " "), "\n", sep = "")
   }
 }
-cat(sprintf("%d conditions by %d doors, %d differ\n", asked, length(doors), differ))
+cat(sprintf("%d conditions, half of them R code, by %d doors, %d differ; tiles refused %d that look at all rows\n", asked,
+            length(doors) + length(doors_of_text) + length(doors_of_code), differ, refused))
 quit(status = differ > 0)

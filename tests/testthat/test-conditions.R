@@ -421,3 +421,34 @@ test_that("an explanation counts the rows of each part and points at near misses
   expect_match(found$hints[2], "'library'", fixed = TRUE)
   expect_match(paste(capture.output(print(found)), collapse = "\n"), "holds  fails  unknown  part")
 })
+
+# --- R code ------------------------------------------------------------------------------------------------------------------
+
+test_that("R code goes row by row where each function in it is known to, whatever it is called", {
+  by_row <- function(quosure) civicatlas:::goes_by_row(civicatlas:::tree_of_code(quosure), c("v", "w", "t"))
+  limit <- 3
+  limits <- list(v = 1:2, high = 9)
+  alone <- rlang::quos(
+    v > limit, .data$v > limits$high, v %in% limits$v, v > .env$limit, -v + w %% 2 == 0, is.na(.data[["t"]]), paste0(t, "x") == "ax", dplyr::between(v, 1, limit),
+    dplyr::case_when(v > 1 ~ t, .default = "b") == "b", as.Date(t, "%Y") > w, startsWith(t, "a") & !grepl("b", t), (v > 1) | FALSE, base::abs(v) > mean(limits$v)
+  )
+  for (quosure in alone) expect_true(by_row(quosure), label = rlang::as_label(quosure))
+  together <- rlang::quos(
+    v > mean(v), v > limits$v, v[1] > 2, v %in% w, paste(t, collapse = "") == "a", format(v) == " 1", as.Date(t) > w, dplyr::n() > 2, v > runif(1),
+    cumsum(v) > 2, rank(v) < 3, c(v, w) > 1, .data[[t]] > 1, (function(x) x > mean(x))(v)
+  )
+  for (quosure in together) expect_false(by_row(quosure), label = rlang::as_label(quosure))
+  expect_true(by_row(rlang::quo(round(v) > 1)))
+  round <- function(x) x - mean(x)
+  expect_false(by_row(rlang::quo(round(v) > 1)))
+  `>` <- function(a, b) base::rev(a) == b
+  expect_false(by_row(rlang::quo(v > 1)))
+})
+
+test_that("integers that R multiplies overflow by every door, as they do in a frame", {
+  made <- spatial_frame(id = 1:3, a = c(50000L, 2L, NA), geometry = point_shapes(4e6 + 1:3, 3e6), crs = 3035)
+  store <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(made, store)
+  expect_identical(suppressWarnings(read_layer(store, where = a * a > 0))$id, suppressWarnings(keep_rows(made, a * a > 0))$id)
+  expect_identical(read_layer(store, where = a * 50000 > 0)$id, 1:2)
+})

@@ -258,3 +258,11 @@ test_that("a store made here is not looked through again, one that was changed i
   attr(x, "store") <- store
   expect_error(wkt_of(x), "damaged", class = "civicatlas_error")
 })
+
+test_that("a verb on frames and on tiles is a generic, whose methods take what it takes", {
+  for (verb in names(civicatlas:::tiled_verbs)) {
+    for (class in c("default", "tiled_layer")) {
+      expect_identical(formals(utils::getS3method(verb, class, envir = asNamespace("civicatlas"))), formals(getExportedValue("civicatlas", verb)), info = verb)
+    }
+  }
+})

@@ -52,19 +52,20 @@ test_that("an SQL condition means what R means, or is left to R", {
   limit <- 3
   data <- data.frame(n = c(1:6, NA, 2.5), t = c("a", "b", "it's", NA, "", "a", "B", "c"))
   DBI::dbWriteTable(con, "d", data)
+  in_sql <- function(condition) civicatlas:::sql_condition(civicatlas:::tree_of_code(condition), kinds, con, civicatlas:::sqlite_dialect)
   translated <- list(
     rlang::quo(n > limit & t != "a"), rlang::quo(!(n <= 2) | is.na(t)), rlang::quo(n %in% c(1, 2.5, NA)), rlang::quo(t == "it's"), rlang::quo(n * 2 - 1 >= 5),
     rlang::quo(.data$n == 4), rlang::quo(!(t %in% c("a", "c"))), rlang::quo(n > mean(c(2, 4)))
   )
   withr::local_options(OutDec = ",")
   for (condition in translated) {
-    found <- civicatlas:::sql_condition(condition, kinds, con, civicatlas:::sqlite_dialect)
+    found <- in_sql(condition)
     rows <- DBI::dbGetQuery(con, paste("SELECT rowid FROM d WHERE", paste(found$sql, collapse = " AND ")), params = if (length(found$values)) found$values)[[1]]
     expect_identical(rows, which(rlang::eval_tidy(condition, data)), info = found$sql)
   }
   n <- 4
   left <- list(rlang::quo(t < "b"), rlang::quo(n / 2 == 1), rlang::quo(n == "1"), rlang::quo(nchar(t) > 1), rlang::quo(n == NA), rlang::quo(n > mean(n)), rlang::quo(limit %in% n))
-  for (condition in left) expect_null(civicatlas:::sql_condition(condition, kinds, con, civicatlas:::sqlite_dialect)$sql)
+  for (condition in left) expect_null(in_sql(condition)$sql)
 })
 
 test_that("random conditions on all kinds of columns give the rows they give here", {
@@ -210,7 +211,7 @@ test_that("what is read of a file that is replaced meanwhile is of the one that 
     open <- length(list.files("/proc/self/fd"))
     source <- civicatlas:::open_source(file)
     write(places(2, 70), file)
-    found <- civicatlas:::read_source(source, civicatlas:::new_query(rlang::quo(NULL), NULL, rlang::quo(NULL)))
+    found <- civicatlas:::read_source(source, civicatlas:::new_query())
     civicatlas:::close_source(source)
     expect_identical(coordinates_of(found$shapes)$x, rep(1, 50), info = ending)
     if (ending != "wkt") expect_equal(found$columns$run, rep(1, 50), info = ending)
