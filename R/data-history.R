@@ -19,8 +19,6 @@ history_of <- function(x) {
   )
 }
 
-clock <- function() proc.time()[["elapsed"]]
-
 change_of_rows <- function(x, state) {
   if (nrow(x) != state$rows) paste0(format_count(state$rows), " rows had become ", format_count(nrow(x)), " by other means")
 }

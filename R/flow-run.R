@@ -11,8 +11,8 @@
 #' @param from Name of a step: it, and those that need it, run again in any case.
 #' @param replace `TRUE` to replace files that stand where outputs go, and that no run made or somebody changed since; without it they are an error.
 #' @param write_steps `TRUE` to write what each step gave too: a layer as GeoPackage, a table as CSV, in `folder/steps`.
-#' @section Side by side: where `mirai::daemons()` are set, steps that do not wait for one another run side by side on them, and share the cores. Steps on
-#'   layers in tiles share out their tiles instead (see [run_tiles()]).
+#' @section Side by side: where `mirai::daemons()` are set, steps that do not wait for one another, those of all runs of a sweep among them, run side by
+#'   side on them, and share the cores. Steps on layers in tiles share out their tiles instead (see [run_tiles()]).
 #' @return A list that prints well, of `inputs` (values by name), `steps` (a tibble of `step`, `command`, `rows_in`, `rows_out`, `counted` (what the verb
 #'   counted, in words), `seconds`, `kept` and
 #'   `warnings`), `outputs` (paths by name), `results` (what each step gave) and `said` (warnings), of class `workflow_run`.
@@ -25,25 +25,41 @@
 run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, write_steps = FALSE, replace = FALSE) {
   call <- rlang::current_env()
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
-  values <- values_of_inputs(workflow, rlang::list2(...), call)
   if (!is.null(from)) one_of(from, names(workflow$steps), "from", call = call)
+  run <- prepared_run(workflow, rlang::list2(...), folder, keep, from, replace, call)
+  on.exit(core(core_unlock_file(run$lock)))
+  run_steps(list(run), function(run) finish_run(run, write_steps))[[1]]
+}
+
+# A run whose inputs, columns and outputs were looked at, alone in its folder until that is unlocked; `given` are values of inputs.
+prepared_run <- function(workflow, given, folder, keep, from, replace, call) {
+  values <- values_of_inputs(workflow, given, call)
   need_inputs_apart(workflow, values, folder, call)
   if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
   lock <- lock_folder(folder, call)
-  on.exit(core(core_unlock_file(lock)))
+  began <- FALSE
+  on.exit(if (!began) core(core_unlock_file(lock)))
   run <- new_run(workflow, values, folder, keep, from, call)
+  run$lock <- lock
+  run$replaces <- replace
   if (!replace) need_outputs_free(folder, names(workflow$outputs), call)
   foresee_run(run)
   run$log <- new_run_log(folder, workflow, values)
-  steps <- run_steps(run)
+  began <- TRUE
+  run
+}
+
+finish_run <- function(run, write_steps = FALSE) {
+  workflow <- run$workflow
+  steps <- table_of_steps(run)
   columns <- lapply(stats::setNames(nm = inputs_of_type(workflow$inputs, "layer")), function(name) names(check_layer(name, run)))
   targets <- c(workflow$outputs, if (write_steps) files_of_steps(run))
-  if (!replace) need_outputs_free(folder, names(targets), call)
+  if (!run$replaces) need_outputs_free(run$folder, names(targets), run$call)
   written <- write_outputs(targets, run)
-  if (keep) prune_kept(folder)
+  if (run$keeps) prune_kept(run$folder)
   counts <- paste0(counted(nrow(steps), "step"), ", ", sum(steps$kept), " of them kept from before; ", counted(length(targets), "output"))
-  say("{.fn run_workflow}: {counts} in {.file {folder}}.")
-  structure(list(title = workflow$title, inputs = values, steps = steps, outputs = written[names(workflow$outputs)], results = run$results,
+  say("{.fn run_workflow}: {counts} in {.file {run$folder}}.")
+  structure(list(title = workflow$title, inputs = run$values, steps = steps, outputs = written[names(workflow$outputs)], results = run$results,
                  asked = workflow$inputs, workflow = workflow, steps_of_outputs = unlist(workflow$outputs), said = run$said,
                  columns_of_inputs = columns), class = "workflow_run")
 }
@@ -73,7 +89,8 @@ files_of_output <- function(file) {
 
 new_run <- function(workflow, values, folder, keep, from, call) {
   keys <- lapply(stats::setNames(names(values), names(values)), function(name) key_of_input(workflow$inputs[[name]], values[[name]]))
-  rlang::env(workflow = workflow, values = values, results = list(), keys = keys, folder = folder, keeps = keep, again = from, said = character(), call = call)
+  rlang::env(workflow = workflow, values = values, results = list(), lines = list(), begun = character(), keys = keys, folder = folder, keeps = keep,
+             again = from, said = character(), call = call)
 }
 
 #' @export
@@ -185,8 +202,10 @@ sweep_workflow <- function(workflow, over, ..., folder = ".", keep = TRUE, repla
   name <- names(over)
   for (value in over[[1]]) values_of_inputs(workflow, rlang::list2(!!name := value, ...), call)  # all, before the first runs
   places <- file.path(folder, make.unique(paste0(name, "=", gsub("[^A-Za-z0-9._-]", "_", over[[1]])), sep = "-"))
-  run <- function(value, place) run_workflow(workflow, !!name := value, ..., folder = place, keep = keep, replace = replace)
-  runs <- Map(run, over[[1]], places, USE.NAMES = FALSE)
+  begun <- list()
+  on.exit(for (run in begun) core(core_unlock_file(run$lock)))
+  for (k in seq_along(places)) begun[[k]] <- prepared_run(workflow, rlang::list2(!!name := over[[1]][[k]], ...), places[k], keep, NULL, replace, call)
+  runs <- run_steps(begun, finish_run)
   rows <- Map(function(run, value) swept_rows(run, stats::setNames(list(value), name)), runs, over[[1]])
   structure(vctrs::vec_rbind(!!!unlist(unname(rows), recursive = FALSE)), runs = runs)
 }

@@ -1,14 +1,25 @@
 # The steps of a run: planned, performed here or by a daemon, and settled. A `run` is an environment of the `workflow`, the `values` of its inputs,
-# the `results` and `keys` of inputs and steps by name, its `folder`, whether it `keeps` results, which steps run `again`, the `log` and the `call`.
+# the `results` and `keys` of inputs and steps by name, the `lines` of steps that are settled, its `folder`, whether it `keeps` results, which steps run
+# `again`, the `log` and the `call`.
 
-# The steps as a table, in their order.
-run_steps <- function(run) {
-  lines <- if (daemons_set() > 1) steps_side_by_side(run) else lapply(names(run$workflow$steps), function(name) {
+# Runs the steps of runs, here or side by side on daemons, and `finish()`es each run as soon as all of its steps are settled: what that gives, by run.
+run_steps <- function(runs, finish) {
+  if (daemons_set() > 1) return(steps_side_by_side(runs, finish))
+  lapply(runs, function(run) {
+    steps_here(run)
+    finish(run)
+  })
+}
+
+# Those that are not settled yet, in their order.
+steps_here <- function(run) {
+  for (name in setdiff(names(run$workflow$steps), names(run$lines))) {
     plan <- plan_step(name, run)
     settle_step(plan, if (is.null(plan$kept)) performed(plan, run), run)
-  })
-  vctrs::vec_rbind(!!!lines)
+  }
 }
+
+table_of_steps <- function(run) vctrs::vec_rbind(!!!run$lines[names(run$workflow$steps)])
 
 # What is to be done, and what was kept of it from before.
 plan_step <- function(name, run) {
@@ -48,7 +59,7 @@ performed <- function(plan, run) {
   c(found, list(said = said, memory = memory_in_use()))
 }
 
-# Takes what came of a step into the run, and gives its line in the table.
+# Takes what came of a step into the run, with its line in the table.
 settle_step <- function(plan, found, run) {
   name <- plan$name
   about <- list(step = name, command = plan$step$command)
@@ -69,7 +80,7 @@ settle_step <- function(plan, found, run) {
   line <- c(about, list(rows_in = rows_in, rows_out = rows(result), counted = counted, seconds = round(clock() - plan$started, 3),
                         kept = !is.null(kept), warnings = length(said)))
   run$log(c(line, list(megabytes = megabytes(utils::object.size(result)), peak_megabytes = megabytes(found$memory), said = said)))
-  tibble::as_tibble(line)
+  run$lines[[name]] <- tibble::as_tibble(line)
 }
 
 megabytes <- function(bytes) if (!is.null(bytes)) round(as.double(bytes) / 1e6, 3)
@@ -96,78 +107,59 @@ layer_of <- function(name, run) {
 
 # --- side by side --------------------------------------------------------------------------------------------------------
 
-# Steps go to daemons as soon as all that they need is there, those of layers in tiles excepted, which share out their tiles.
-steps_side_by_side <- function(run) {
-  state <- new.env(parent = emptyenv())
-  state$lines <- list()
-  state$running <- list()
-  on.exit(lapply(state$running, function(job) mirai::stop_mirai(job$mirai)))
-  steps <- names(run$workflow$steps)
-  while (length(state$lines) < length(steps)) {
-    begin_steps(state, run)
-    came <- vapply(state$running, function(job) !mirai::unresolved(job$mirai), NA)
-    if (!any(came)) Sys.sleep(0.002)
-    jobs <- state$running[came]
-    state$running[came] <- NULL
-    for (job in jobs) state$lines[[job$plan$name]] <- settle_step(job$plan, found_by_daemon(job, run), run)
+# Steps of all runs go to daemons as soon as all that they need is there, those of layers in tiles excepted, which share out their tiles.
+steps_side_by_side <- function(runs, finish) {
+  queue <- rlang::env(running = list())
+  finished <- vector("list", length(runs))
+  done <- function() {
+    for (k in which(vapply(finished, is.null, NA))) if (!length(open_steps(runs[[k]]))) finished[[k]] <<- finish(runs[[k]])
+    !any(vapply(finished, is.null, NA))
   }
-  state$lines[steps]
+  alone <- function() {
+    tell_no_daemons(counted(sum(lengths(lapply(runs, open_steps))), "step"))
+    for (run in runs) steps_here(run)
+    done()
+  }
+  receive <- function(job, found) settle_step(job$plan, found_by_daemon(job, found), job$run)
+  run_jobs(queue, done, function(daemons) for (run in runs) begin_steps(queue, run, daemons), receive, alone)
+  finished
 }
 
-begin_steps <- function(state, run) {
-  for (name in ready_steps(state, run$workflow$steps)) {
-    if (daemons_set() > 0 && length(state$running) >= daemons_set()) return(invisible())
-    begin_step(name, state, run)
+open_steps <- function(run) setdiff(names(run$workflow$steps), names(run$lines))
+
+# As many as there are daemons of the steps not yet begun of which all that they need is there.
+begin_steps <- function(queue, run, daemons) {
+  open <- open_steps(run)
+  ready <- Filter(function(name) !any(run$workflow$steps[[name]]$needs %in% open), setdiff(open, run$begun))
+  for (name in ready) {
+    if (daemons > 0 && length(queue$running) >= daemons) return(invisible())
+    run$begun <- c(run$begun, name)
+    begin_step(name, queue, run, daemons)
   }
 }
 
-# The steps not yet begun of which all that they need is there.
-ready_steps <- function(state, steps) {
-  open <- setdiff(names(steps), names(state$lines))
-  Filter(function(name) !any(steps[[name]]$needs %in% open), setdiff(open, names(state$running)))
-}
-
-begin_step <- function(name, state, run) {
+begin_step <- function(name, queue, run, daemons) {
   plan <- plan_step(name, run)
-  if (!is.null(plan$kept)) {
-    state$lines[[name]] <- settle_step(plan, NULL, run)
-    return(invisible())
-  }
+  if (!is.null(plan$kept)) return(settle_step(plan, NULL, run))
   layers <- layers_of_plan(plan, run)
-  if (goes_to_daemon(plan$step, layers)) state$running[[name]] <- begin_job(plan, layers, run)
-  else state$lines[[name]] <- settle_step(plan, performed(plan, run), run)
+  if (daemons == 0 || !goes_to_daemon(plan$step, layers)) return(settle_step(plan, performed(plan, run), run))
+  arguments <- list(plan = plan[c("step", "options", "condition")], layers = layers, values = run$values[inputs_of_type(run$workflow$inputs, "file")])
+  queue$running <- c(queue$running, list(begin_job(list(plan = plan, run = run), "step_on_daemon", arguments, daemons)))
 }
 
-goes_to_daemon <- function(step, layers) {
-  daemons_set() > 0 && length(layers) > 0 && all(vapply(layers, is.data.frame, NA)) && !is_drawing(step)
-}
+goes_to_daemon <- function(step, layers) length(layers) > 0 && all(vapply(layers, is.data.frame, NA)) && !is_drawing(step)
 
 layers_of_plan <- function(plan, run) {
   names <- intersect(plan$step$needs, c(inputs_of_type(run$workflow$inputs, "layer"), names(run$workflow$steps)))
   lapply(stats::setNames(names, names), layer_of, run)
 }
 
-begin_job <- function(plan, layers, run) {
-  lean <- plan[c("step", "options", "condition")]
-  arguments <- list(plan = lean, layers = layers, values = run$values[inputs_of_type(run$workflow$inputs, "file")], version = own_version(),
-                    threads = threads_for(daemons_set()))
-  work <- mirai::mirai(do.call(get("perform_for", suspendInterrupts(asNamespace("civicatlas"))), arguments), arguments = arguments)
-  list(plan = plan, mirai = work)
-}
-
-# What a daemon does.
-perform_for <- function(plan, layers, values, version, threads) {
-  if (own_version() != version) return(list(error = paste0("A daemon has version ", own_version(), " of civicatlas, and this process has ", version, ".")))
-  old <- options(civicatlas.threads = threads, civicatlas.quiet = TRUE)
-  on.exit(options(old))
-  suppressWarnings(performed(plan, rlang::env(results = layers, values = values)))
-}
+step_on_daemon <- function(plan, layers, values) suppressWarnings(performed(plan, rlang::env(results = layers, values = values)))
 
 # What a daemon said in warnings is said here again; a step whose daemon was lost is done here.
-found_by_daemon <- function(job, run) {
-  found <- job$mirai$data
-  if (mirai::is_mirai_error(found)) return(list(error = as.character(found)))
-  if (mirai::is_error_value(found)) return(performed(job$plan, run))
+found_by_daemon <- function(job, found) {
+  if (!is.null(found$lost)) return(performed(job$plan, job$run))
+  if (!is.null(found$failed)) return(list(error = found$failed))
   for (line in found$said) caution("data", escape(line))
   found
 }

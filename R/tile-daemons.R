@@ -1,13 +1,6 @@
 # Tiles handed out to the daemons of mirai::daemons(): whole, or in pieces of rows where a tile costs more than a daemon's share. A job is `piece` of
 # tile `k`, which is cut into so many (`of`).
 
-# How many daemons the user has set up; 0 without the package.
-daemons_set <- function() {
-  if (!isNamespaceLoaded("mirai")) return(0)
-  connections <- mirai::status()$connections
-  if (is.numeric(connections)) connections else 0
-}
-
 # Hands tiles to daemons, as many jobs at a time as there are, until each tile has come back once.
 run_on_daemons <- function(task, left, take) {
   need_package("mirai", "Work on daemons", NULL)
@@ -19,30 +12,13 @@ run_on_daemons <- function(task, left, take) {
   state$seconds <- double()
   state$memory <- 0
   state$tries <- integer(max(left))
-  on.exit(lapply(state$running, function(job) mirai::stop_mirai(job$mirai)))
-  seen <- looked <- clock()
-  daemons <- daemons_set()
-  while (length(state$done) < length(left)) {
-    if (clock() - looked > 0.2) {
-      daemons <- daemons_set()
-      looked <- clock()
-    }
-    if (daemons > 0) seen <- clock()
-    if (clock() - seen > patience_for_daemons()) return(finish_here(task, setdiff(left, state$done), take))
-    hand_out(state, task, daemons)
-    came <- which(vapply(state$running, function(job) !mirai::unresolved(job$mirai), NA))
-    if (!length(came)) Sys.sleep(0.005)
-    jobs <- state$running[came]
-    state$running[came] <- NULL
-    for (job in jobs) receive(state, task, job, take)
+  finish_here <- function() {
+    still <- setdiff(left, state$done)
+    tell_no_daemons(counted(length(still), "tile"))
+    for (k in still) take(k, do_tile(task, k))
   }
-}
-
-patience_for_daemons <- function() as.double(getOption("civicatlas.daemon_wait", 30))
-
-finish_here <- function(task, left, take) {
-  caution("data", "No daemon has been connected for {patience_for_daemons()} seconds; the {counted(length(left), 'tile')} that are left are done here.")
-  for (k in left) take(k, do_tile(task, k))
+  run_jobs(state, function() length(state$done) == length(left), function(daemons) hand_out(state, task, daemons),
+           function(job, found) receive(state, task, job, found, take), finish_here)
 }
 
 # What costs more than a daemon's share of all goes out in pieces, so that no daemon waits for another's.
@@ -82,29 +58,13 @@ jobs_again <- function(state, task, idle) {
   if (job$of == 1 && can_be_cut(task)) jobs_of_tile(job$k, idle) else list(job)
 }
 
-# A daemon that is told to stop while it loads the package does so afterwards, so that it never has half of one.
 start_job <- function(task, job, daemons, sent = list()) {
   lean <- task[c("id", "write", "numbers", "work", "results")]
-  threads <- threads_for(daemons)
-  arguments <- list(task = lean, job = job[c("k", "piece", "of")], sent = sent, version = own_version(), threads = threads,
-                    options = options()[c("civicatlas.no_shared_folder", "civicatlas.unpack_limit")])
-  work <- mirai::mirai(get("do_job", suspendInterrupts(asNamespace("civicatlas")))(task, job, sent, version, threads, options), .args = arguments)
-  c(job[c("k", "piece", "of")], list(started = clock(), sent = sent, mirai = work))
-}
-
-own_version <- function() as.character(utils::packageVersion("civicatlas"))
-
-# Each daemon with its share of this machine, so that they do not stand in each other's way, and no more than is asked for.
-threads_for <- function(daemons) {
-  share <- max(1L, as.integer(core_processors() %/% max(daemons, 1)))
-  if (is.null(getOption("civicatlas.threads"))) share else min(share, as.integer(getOption("civicatlas.threads")))
+  begin_job(c(job[c("k", "piece", "of")], list(sent = sent)), "tile_on_daemon", list(task = lean, job = job[c("k", "piece", "of")], sent = sent), daemons)
 }
 
 # What a daemon does: it asks for what it lacks, the steps or files of tiles, and is asked again with them.
-do_job <- function(task, job, sent, version, threads, options) {
-  if (own_version() != version) return(list(refused = paste0("has version ", own_version(), " of civicatlas, and this process has ", version)))
-  old <- options(c(options, list(civicatlas.threads = threads, civicatlas.quiet = TRUE)))
-  on.exit(options(old))
+tile_on_daemon <- function(task, job, sent) {
   if (is.null(steps_sent[[task$id]])) {
     if (is.null(sent$layer)) return(list(needs = "layer"))
     forget_sent()  # of runs before, whose files may have changed since
@@ -117,21 +77,12 @@ do_job <- function(task, job, sent, version, threads, options) {
            civicatlas_needs = function(e) list(needs = e$files), error = function(e) list(failed = said_by(e)))
 }
 
-# Bytes that this process holds; NA where the system does not tell.
-memory_in_use <- function() {
-  lines <- tryCatch(readLines("/proc/self/status"), error = function(e) character(), warning = function(w) character())
-  as.double(sub("[^0-9]*([0-9]+).*", "\\1", grep("^VmHWM", lines, value = TRUE)))[1] * 1024
-}
-
-# What came of a job: a result, a wish, a refusal, an error, or the loss of its daemon.
-receive <- function(state, task, job, take) {
-  found <- job$mirai$data
+# Takes what came of a job: a result, a wish, an error, or the loss of its daemon.
+receive <- function(state, task, job, found, take) {
   k <- job$k
   if (k %in% state$done) return(invisible())
-  if (mirai::is_mirai_error(found)) found <- list(failed = as.character(found))
-  if (mirai::is_error_value(found)) return(lost_job(state, job))
+  if (!is.null(found$lost)) return(lost_job(state, job))
   if (!is.null(found$failed)) fail("tile", c("A daemon failed at tile {k}.", x = "{cli::ansi_strip(found$failed)}"), call = NULL)
-  if (!is.null(found$refused)) fail("tile", c("A daemon {found$refused}.", i = "Install the same version there."), call = NULL)
   if (!is.null(found$needs)) {
     sent <- job$sent
     if (identical(found$needs, "layer")) sent$layer <- task$layer else sent$files[[found$needs]] <- readBin(found$needs, "raw", file.size(found$needs))

@@ -282,6 +282,16 @@ test_that("a run that is killed leaves outputs whole or absent, and the next goe
   expect_identical(readLines(file.path(folder, "shares.csv")), expected)
 })
 
+test_that("jobs for which no daemon comes are done here", {
+  withr::local_options(civicatlas.daemon_wait = 0.1)
+  asked <- 0
+  begin <- function(daemons) asked <<- asked + 1
+  queue <- rlang::env(running = list())
+  expect_identical(civicatlas:::run_jobs(queue, function() FALSE, begin, function(job, found) NULL, function() "here"), "here")
+  expect_gt(asked, 1)
+  expect_warning(civicatlas:::tell_no_daemons("2 steps"), "what is left, 2 steps, is done here")
+})
+
 test_that("a sweep lays the results of several values side by side", {
   folder <- withr::local_tempdir()
   found <- sweep_workflow(ready("out-of-reach"), list(distance = c(250, 500)), folder = folder)
@@ -289,6 +299,11 @@ test_that("a sweep lays the results of several values side by side", {
   one <- run_workflow(ready("out-of-reach"), distance = 250, folder = withr::local_tempdir())
   expect_equal(found$far_ha[1], sum(one$results$measured$far_ha))
   expect_true(file.exists(file.path(folder, "distance=500", "map.png")))
+  local_daemons(2)
+  beside <- sweep_workflow(ready("out-of-reach"), list(distance = c(250, 500)), folder = withr::local_tempdir())
+  expect_equal(beside, found, ignore_attr = "runs")
+  expect_identical(attr(beside, "runs")[[2]]$steps$step, attr(found, "runs")[[2]]$steps$step)
+  mirai::daemons(0)
   out <- utils::capture.output(code <- run_command_line(c("run", ready("out-of-reach"), "--sweep", "distance=250,500", "--folder", folder, "--quiet")))
   expect_identical(code, 0L)
   expect_match(out[1], "distance +output")
