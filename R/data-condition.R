@@ -118,7 +118,8 @@ is_value_beside <- function(tree, node) {
 #'   warning. In CQL2 both differ: `kind IN ('school')` is unknown then, and numbers are doubles.
 #' * Databases are asked in SQL for what means the same there; the rest is worked out here, on all rows at once where it looks at other rows than its own.
 #' * A layer in tiles takes code that is known to go row by row: operators, and functions of base, dplyr and this package such as `round()`,
-#'   `startsWith()`, `case_when()` and `area_of()`. `mean(seats)`, `seats[1]` or a function of your own may look at all rows, and are refused.
+#'   `startsWith()`, `case_when()` and `area_of()`. `mean(seats)`, `seats[1]` or a function of your own may look at all rows, and are refused;
+#'   so is `ifelse()`, whose type depends on the rows, where `if_else()` is not.
 #' @eval words_in_help()
 #' @source OGC 21-065r2, Common Query Language (CQL2), annex B; intervals after Allen (1983), "Maintaining knowledge about temporal intervals".
 #' @name conditions

@@ -177,5 +177,6 @@ in_memory_remedy <- function() {
 need_by_row <- function(asked, names, verb) {
   if (goes_by_row(tree_of_code(asked), names)) return(invisible())
   what <- rlang::as_label(asked)
-  fail("argument", c("{.code {what}} may look at all rows at once, and {.fn {verb}} sees those of one tile.", in_memory_remedy()), call = NULL)
+  one_type <- if ("ifelse" %in% all.names(rlang::quo_get_expr(asked))) c(i = "{.code dplyr::if_else()} gives values of one type, whatever the rows are.")
+  fail("argument", c("{.code {what}} may look at all rows at once, and {.fn {verb}} sees those of one tile.", one_type, in_memory_remedy()), call = NULL)
 }

@@ -154,10 +154,11 @@ is_known_by_row <- function(node, env) {
   switch(node$value, paste = , paste0 = !"collapse" %in% given, hull_of = length(node$args) == 1, as.Date = length(node$args) > 1, TRUE)
 }
 
+# Not ifelse(), whose type depends on which of its values any row takes.
 by_row <- list(
   base = c("-", "+", "%%", "%/%", "abs", "sqrt", "exp", "log", "log10", "log2", "sin", "cos", "tan", "round", "signif", "floor", "ceiling", "trunc",
            "pmin", "pmax", "nchar", "substr", "substring", "startsWith", "endsWith", "grepl", "sub", "gsub", "tolower", "toupper", "trimws", "paste", "paste0",
-           "sprintf", "ifelse", "xor", "is.finite", "is.nan", "as.Date", "as.numeric", "as.double", "as.integer", "as.character", "as.logical"),
+           "sprintf", "xor", "is.finite", "is.nan", "as.Date", "as.numeric", "as.double", "as.integer", "as.character", "as.logical"),
   dplyr = c("if_else", "case_when", "coalesce", "between", "na_if", "near"),
   tidyr = "replace_na",
   civicatlas = c("area_of", "length_of", "perimeter_of", "geometry_type_of", "centroid_of", "inner_point_of", "hull_of")

@@ -4,6 +4,10 @@
 #include "kernel/overlay/coverage.h"
 #include "kernel/overlay/depth.h"
 #include "kernel/overlay/dissolve.h"
+#include "kernel/overlay/mask.h"
+#include "kernel/overlay/overlay.h"
+#include "kernel/overlay/repair.h"
+#include "kernel/overlay/shared.h"
 #include "kernel/overlay/simplify.h"
 #include "kernel/overlay/split.h"
 

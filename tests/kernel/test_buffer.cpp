@@ -5,6 +5,7 @@
 #include "kernel/measure/ellipsoidal.h"
 #include "kernel/measure/local_plane.h"
 #include "kernel/measure/planar.h"
+#include "kernel/overlay/mask.h"
 #include "kernel/predicate/locate.h"
 #include "kernel/predicate/validity.h"
 #include "kernel/shapes/derive.h"

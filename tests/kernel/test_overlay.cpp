@@ -4,7 +4,9 @@
 #include "kernel/measure/planar.h"
 #include "kernel/noding/noder.h"
 #include "kernel/overlay/dissolve.h"
+#include "kernel/overlay/mask.h"
 #include "kernel/overlay/overlay.h"
+#include "kernel/overlay/repair.h"
 #include "vectors.h"
 
 using namespace civic;

@@ -5,7 +5,9 @@
 
 #include "kernel/measure/planar.h"
 #include "kernel/overlay/dissolve.h"
+#include "kernel/overlay/mask.h"
 #include "kernel/overlay/overlay.h"
+#include "kernel/overlay/repair.h"
 #include "kernel/predicate/validity.h"
 #include "support.h"
 

@@ -435,7 +435,7 @@ test_that("R code goes row by row where each function in it is known to, whateve
   for (quosure in alone) expect_true(by_row(quosure), label = rlang::as_label(quosure))
   together <- rlang::quos(
     v > mean(v), v > limits$v, v[1] > 2, v %in% w, paste(t, collapse = "") == "a", format(v) == " 1", as.Date(t) > w, dplyr::n() > 2, v > runif(1),
-    cumsum(v) > 2, rank(v) < 3, c(v, w) > 1, .data[[t]] > 1, (function(x) x > mean(x))(v)
+    cumsum(v) > 2, rank(v) < 3, ifelse(v > 1, 1L, 0.5) > 0, c(v, w) > 1, .data[[t]] > 1, (function(x) x > mean(x))(v)
   )
   for (quosure in together) expect_false(by_row(quosure), label = rlang::as_label(quosure))
   expect_true(by_row(rlang::quo(round(v) > 1)))

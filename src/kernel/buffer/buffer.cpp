@@ -6,6 +6,8 @@
 #include "../base/error.h"
 #include "../base/xy.h"
 #include "../overlay/dissolve.h"
+#include "../overlay/mask.h"
+#include "../overlay/repair.h"
 #include "../overlay/thin_rings.h"
 #include "../shapes/derive.h"
 

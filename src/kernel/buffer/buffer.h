@@ -4,7 +4,7 @@
 #include <vector>
 
 #include "../crs/crs.h"
-#include "../overlay/overlay.h"
+#include "../overlay/pieces.h"
 #include "offset_curve.h"
 
 namespace civic {

@@ -5,6 +5,8 @@
 #include "../base/progress.h"
 #include "../measure/local_plane.h"
 #include "../overlay/dissolve.h"
+#include "../overlay/mask.h"
+#include "../overlay/repair.h"
 #include "../predicate/locate.h"
 #include "../predicate/validity.h"
 #include "../shapes/antimeridian.h"

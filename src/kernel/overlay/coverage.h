@@ -1,6 +1,6 @@
 // Layers whose polygons are meant to cover the ground side by side: their gaps, overlaps and slivers.
 #pragma once
-#include "overlay.h"
+#include "pieces.h"
 #include "yardstick.h"
 
 namespace civic {

@@ -1,6 +1,6 @@
 // Unions of many shapes.
 #pragma once
-#include "overlay.h"
+#include "pieces.h"
 
 namespace civic {
 

@@ -1,17 +1,14 @@
 #include "overlay.h"
 
 #include <algorithm>
-#include <cmath>
-#include <numeric>
 #include <set>
-#include <tuple>
 
 #include "../base/parallel.h"
-#include "../measure/planar.h"
 #include "borders.h"
 #include "covers.h"
 #include "regions.h"
 #include "seal.h"
+#include "sides.h"
 
 namespace civic {
 namespace {
@@ -19,35 +16,6 @@ namespace {
 bool has(std::span<const int> features, int feature) {
   return std::binary_search(features.begin(), features.end(), feature);
 }
-
-// The features of a cell that belong to each of two layers, those of y less the rows of x.
-struct Sides {
-  std::span<const int> x, y;
-};
-Sides sides_of(std::span<const int> features, int x_rows) {
-  const auto split = std::lower_bound(features.begin(), features.end(), x_rows) - features.begin();
-  return {features.first(static_cast<std::size_t>(split)), features.subspan(static_cast<std::size_t>(split))};
-}
-
-// What each feature has of lines and points, to tell whether a piece is all of it.
-class Wholes {
- public:
-  Wholes(const Arrangement& a, std::span<const ShapeRows> layers) {
-    for (const ShapeRows& rows : layers)
-      for (int row = 0; row < rows.size(); ++row)
-        has_polygon_.push_back(rows[row] >= 0 && rows.store.holds_part(rows[row], ShapeKind::polygon));
-    cells_.assign(has_polygon_.size(), 0);
-    for (int e = 0; e < a.edges(); ++e)
-      for (const auto& line : a.lines(e)) ++cells_[line.feature];
-    for (const Belonging& point : a.points()) ++cells_[point.region];
-  }
-  bool is_whole(int feature, int cells) const { return !has_polygon_[feature] && cells == cells_[feature]; }
-  bool has_polygon(int feature) const { return has_polygon_[feature]; }
-
- private:
-  std::vector<char> has_polygon_;
-  std::vector<int> cells_;
-};
 
 Stacked stacked(const Arrangement& a, const CellSizes& sizes, int first_feature, int rows) {
   std::vector<char> is_stacked(static_cast<std::size_t>(rows), 0);
@@ -325,148 +293,6 @@ Brought overlay_onto(const ShapeRows& x, const ShapeRows& y, const OverlayKeep& 
   for (int face = 1; face < after.faces(); ++face)
     for (const int j : sides_of(covers[face], x.size()).y) out.covers[j - x.size()] += sizes.area(face);
   return out;
-}
-
-std::vector<Shared> shared_measures(const ShapeRows& x, const ShapeRows& y) {
-  const ShapeRows layers[] = {x, y};
-  const Arrangement a(layers, FillRule::even_odd);
-  const int x_rows = x.size();
-  std::vector<Shared> all;
-  for (int face = 1; face < a.faces(); ++face) {
-    const Sides sides = sides_of(a.cover(face), x_rows);
-    for (const int i : sides.x)
-      for (const int j : sides.y) all.push_back({i, j - x_rows, a.area(face), 0});
-  }
-  std::vector<int> features;
-  for (int e = 0; e < a.edges(); ++e) {
-    if (a.lines(e).empty()) continue;
-    a.edge_features(e, features);
-    const Sides sides = sides_of(features, x_rows);
-    // Along an edge lines meet lines and polygons; of polygons that share it the first.
-    const double length = a.length(e);
-    auto along = [&](int feature) { return a.runs_along(e, feature); };
-    for (const int i : sides.x)
-      for (const int j : sides.y) {
-        if (!along(i) && !along(j)) continue;
-        if (!along(i) && i != sides.x.front()) continue;
-        if (!along(j) && j != sides.y.front()) continue;
-        all.push_back({i, j - x_rows, 0, length});
-      }
-  }
-  std::sort(all.begin(), all.end(),
-            [](const Shared& p, const Shared& q) { return std::tie(p.x, p.y) < std::tie(q.x, q.y); });
-  std::vector<Shared> out;
-  for (const Shared& s : all) {
-    if (out.empty() || out.back().x != s.x || out.back().y != s.y) {
-      out.push_back(s);
-    } else {
-      out.back().area += s.area;
-      out.back().length += s.length;
-    }
-  }
-  return out;
-}
-
-Pieces mask(const ShapeRows& x, const ShapeRows& y, bool inside) {
-  const ShapeRows layers[] = {x, y};
-  const Arrangement a(layers, FillRule::even_odd);
-  const int x_rows = x.size();
-  RegionCells cells;
-  std::vector<int> count(x_rows, 0), features;
-  auto wanted = [&](std::span<const int> all) { return sides_of(all, x_rows).y.empty() != inside; };
-  for (int face = 1; face < a.faces(); ++face)
-    if (wanted(a.cover(face)))
-      for (const int i : sides_of(a.cover(face), x_rows).x) cells.faces.push_back({i, face});
-  for (int e = 0; e < a.edges(); ++e) {
-    if (a.lines(e).empty()) continue;
-    a.edge_features(e, features);
-    if (!wanted(features)) continue;
-    for (const auto& line : a.lines(e))
-      if (line.feature < x_rows) {
-        cells.edges.push_back({line.feature, e});
-        ++count[line.feature];
-      }
-  }
-  for (const Belonging& point : a.points()) {
-    if (point.region >= x_rows) continue;
-    a.node_features(point.cell, features);
-    if (!wanted(features)) continue;
-    cells.nodes.push_back(point);
-    ++count[point.region];
-  }
-  Pieces out = pieces_by_row(a, std::move(cells));
-  out.y.assign(out.x.size(), -1);
-  const Wholes wholes(a, layers);
-  for (const int row : out.x) out.whole.push_back(wholes.is_whole(row, count[row]));
-  out.self_crossing_x = self_crossing_rows(a, x, 0);
-  out.self_crossing_y = self_crossing_rows(a, y, x_rows);
-  return out;
-}
-
-RegionCells cells_by_region(const Arrangement& a, const std::function<std::int64_t(int)>& region_of) {
-  RegionCells cells;
-  for (int face = 1; face < a.faces(); ++face)
-    for (const int feature : a.cover(face)) cells.faces.push_back({region_of(feature), face});
-  for (int e = 0; e < a.edges(); ++e)
-    for (const auto& line : a.lines(e)) cells.edges.push_back({region_of(line.feature), e});
-  for (const Belonging& point : a.points())
-    cells.nodes.push_back({region_of(static_cast<int>(point.region)), point.cell});
-  return cells;
-}
-
-std::vector<int> self_crossing_rows(const Arrangement& arrangement, const ShapeRows& rows, int first_feature) {
-  std::vector<double> covered(rows.size(), 0);
-  for (int face = 1; face < arrangement.faces(); ++face)
-    for (const int feature : arrangement.cover(face))
-      if (feature >= first_feature && feature < first_feature + rows.size())
-        covered[feature - first_feature] += arrangement.area(face);
-  std::vector<int> out;
-  for (int row = 0; row < rows.size(); ++row) {
-    if (rows[row] < 0) continue;
-    const double enclosed = planar_area(rows.store, rows[row]);
-    const double slack = 1e-9 * enclosed + 8 * arrangement.cell() * planar_perimeter(rows.store, rows[row]);
-    if (std::fabs(enclosed - covered[row]) > slack) out.push_back(row);
-  }
-  return out;
-}
-
-Pieces row_by_row(const ShapeRows& rows, const std::function<StoreBuffer(const ShapeRows& one, int row)>& make) {
-  std::vector<StoreBuffer> made(rows.size());
-  parallel_for(rows.size(), 16, [&](std::size_t begin, std::size_t end) {
-    for (std::size_t row = begin; row < end; ++row, end_if_interrupted())
-      if (rows.handles[row] >= 1) made[row] = make({rows.store, rows.handles.subspan(row, 1)}, static_cast<int>(row));
-  });
-  std::vector<int> all(made.size());
-  std::iota(all.begin(), all.end(), 0);
-  return pieces_of(made, all);
-}
-
-Pieces pieces_of(std::span<const StoreBuffer> shapes, std::span<const int> rows) {
-  Pieces out;
-  std::vector<StoreView> views;
-  for (std::size_t i = 0; i < shapes.size(); ++i) {
-    if (shapes[i].types.empty()) continue;
-    views.push_back(shapes[i].view());
-    out.x.push_back(rows[i]);
-  }
-  out.store = StoreBuffer(count_all(views));
-  concatenate(views, out.store.target());
-  return out;
-}
-
-Pieces pieces_by_row(const Arrangement& a, RegionCells cells, std::span<const char> left_out) {
-  Pieces out;
-  std::vector<std::int64_t> keys;
-  out.store = a.shapes(std::move(cells), keys, left_out);
-  out.x.assign(keys.begin(), keys.end());
-  return out;
-}
-
-Pieces repair(const ShapeRows& rows, FillRule rule) {
-  return row_by_row(rows, [rule](const ShapeRows& one, int) {
-    const Arrangement a({&one, 1}, rule);
-    return pieces_by_row(a, cells_by_region(a, [](int) { return 0; })).store;
-  });
 }
 
 }  // namespace civic

@@ -1,7 +1,7 @@
 // Fewer vertices for the same shapes (Visvalingam and Whyatt 1993): vertices that make the smallest triangles with
 // their neighbours go first.
 #pragma once
-#include "overlay.h"
+#include "pieces.h"
 
 namespace civic {
 

@@ -1,6 +1,6 @@
 // A layer cut by lines, and a layer without overlaps: pieces of an arrangement's faces.
 #pragma once
-#include "overlay.h"
+#include "pieces.h"
 
 namespace civic {
 
