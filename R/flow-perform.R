@@ -3,9 +3,9 @@
 #' What `civicatlas COMMAND` does with files, done with frames: scripts that are made of workflows use it for what no single function of R does.
 #'
 #' @param command The name of a command of the [command-line tool][commands] that reads layers.
-#' @param ... What stands behind the command, in its order: frames in place of files, a condition as text. The output is left out; an image is a path.
-#'   By name come its options, with `_` for `-`: numbers, texts, `TRUE` for flags, a frame where a layer is named.
-#' @return What the command gives: a frame or table; of those that draw the path, invisibly.
+#' @param ... What stands behind the command, in its order: frames or layers in tiles in place of files, a condition as text. The output is left out; an
+#'   image is a path. By name come its options, with `_` for `-`: numbers, texts, `TRUE` for flags, a frame where a layer is named.
+#' @return What the command gives: a frame or table, or a layer in tiles with the work put off; of those that draw the path, invisibly.
 #' @section Errors: those of the command; `civicatlas_error_argument` for options that it has not.
 #' @examples
 #' wards <- read_layer(demo_file("wards.shp"))
@@ -34,6 +34,7 @@ perform_command <- function(command, ...) {
 }
 
 layer_roles <- c("layer", "other", "layers", "table")
+is_layer <- function(x) is.data.frame(x) || is_tiled(x)
 
 # What stands behind a command as lists by the names of roles.
 inputs_by_role <- function(record, inputs, call) {
@@ -43,7 +44,7 @@ inputs_by_role <- function(record, inputs, call) {
   least <- sum(!grepl("[", record$takes, fixed = TRUE))
   found <- split(inputs, factor(ascii_lower(roles_of_inputs(record, inputs)), roles))[roles]
   fits <- length(inputs) >= least && length(inputs) == sum(lengths(found))
-  for (role in roles) fits <- fits && all(vapply(found[[role]], if (role %in% layer_roles) is.data.frame else rlang::is_string, NA))
+  for (role in roles) fits <- fits && all(vapply(found[[role]], if (role %in% layer_roles) is_layer else rlang::is_string, NA))
   if (!fits) fail("argument", "The command {.val {record$name}} takes {.val {record$takes}}: frames for layers, texts for the rest.", call = call)
   found[lengths(found) > 0]
 }
@@ -59,7 +60,7 @@ keep_under_names <- function(frames, run) {
 
 # The value of an option as the command line has it; NULL for a flag that is not set.
 text_of_option <- function(value, name, run) {
-  if (is.data.frame(value)) return(keep_under_names(list(value), run))
+  if (is_layer(value)) return(keep_under_names(list(value), run))
   if (isTRUE(value)) return("true")
   if (isFALSE(value) || is.null(value)) return(NULL)
   paste(plain_text(value), collapse = ",")

@@ -183,7 +183,7 @@ tell_not_finite <- function(values, name) {
 # Rows of the first layer that are asked for as it is read.
 chosen_rows <- function(x, where, within) {
   if (!is.null(where)) x <- keep_rows(x, !!where)
-  if (is.null(within)) x else keep_rows(x, !!window_condition(within, name_in_text(shape_column_name(x))))
+  if (is.null(within)) x else keep_rows(x, !!window_condition(within, name_in_text(shape_column_name(if (is_tiled(x)) x$prototype else x))))
 }
 
 # A window as a condition.

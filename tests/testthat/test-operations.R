@@ -85,7 +85,7 @@ steps <- list(
   c(command = "neighbours", layer = "wards", neighbours = "point"), c(command = "relate", layer = "wards", other = "districts", relation = "overlaps"),
   c(command = "distances", layer = "wards", other = "rooms", unit = "km", names = "ward_id", "other-names" = "room_id"),
   c(command = "cross-table", layer = "wards", other = "districts", column = "ward_id", "other-column" = "district", "area-unit" = "ha"),
-  c(command = "build", layer = "rooms", by = "kind", order = "seats"), c(command = "join-table", layer = "wards", table = "heat", key = "ward_id"),
+  c(command = "build", layer = "rooms", by = "kind", order = "room_id"), c(command = "join-table", layer = "wards", table = "heat", key = "ward_id"),
   c(command = "hull", layer = "rooms", where = "seats > 100", within = "[590000, 4740000, 600000, 4760000]")
 )
 names(steps) <- sprintf("step_%d", seq_along(steps))
@@ -116,7 +116,35 @@ content_of <- function(x) {
   lapply(table, function(column) if (inherits(column, "shapes")) list(wkb_of(column), crs_of(column)$code) else as.vector(column))
 }
 
-test_that("a workflow, its script, a batch and perform_command() give the same rows and bits", {
+# A layer as the next command of a pipe gets it.
+piped <- function(x) {
+  bytes <- raw()
+  civicatlas:::write_stream(x, function(more) bytes <<- c(bytes, more))
+  civicatlas:::read_stream_bytes(bytes, "pipe")
+}
+
+# Rows in an order of their own, numbers to 12 digits, and of shapes what does not depend on where a ring begins.
+measured <- function(x) {
+  table <- as.data.frame(attribute_table(x))
+  if (is_spatial_frame(x)) table <- cbind(table, kind = geometry_type_of(x), area = area_of(x), length = perimeter_of(x) + length_of(x))
+  table[] <- lapply(table, function(column) if (is.list(column)) vapply(column, toString, "") else if (is.double(column)) signif(column, 11) else column)
+  table <- table[do.call(order, unname(table)), , drop = FALSE]
+  rownames(table) <- NULL
+  table
+}
+
+# Commands that go by the order of rows, or tell their numbers; tiles lie in another order.
+by_order <- c("flatten", "gaps", "slivers", "close-gaps", "head", "sample", "clusters", "neighbours", "relate")
+
+# Whether it is done of tiles, or why it is refused.
+of_tiles <- function(step, inputs, options) {
+  tryCatch(quiet({
+    out <- do.call(perform_command, c(list(step[["command"]]), inputs, options))
+    if (inherits(out, "tiled_layer")) dplyr::collect(out) else out
+  }), civicatlas_error = conditionMessage)
+}
+
+test_that("a workflow, its script, a batch, perform_command(), a pipe and tiles give the same rows and bits", {
   files <- local_layers()
   path <- workflow_file(yaml_of(files, steps))
   results <- quiet(run_workflow(path, folder = withr::local_tempdir()))$results
@@ -129,21 +157,38 @@ test_that("a workflow, its script, a batch and perform_command() give the same r
   lines <- lines[seq(grep("STEPS'$", lines) + 1, grep("^STEPS$", lines) - 1)]
   for (line in lines) quiet(utils::capture.output(civicatlas:::run_command(civicatlas:::words_of_line(line), in_batch)))
   frames <- lapply(files, function(file) quiet(read_layer(file)))
+  of_pipe <- lapply(frames, function(x) if (is_spatial_frame(x)) quiet(piped(x)) else x)
+  of_folder <- lapply(files, function(file) if (endsWith(file, ".gpkg")) quiet(tile_up(file, withr::local_tempfile(.local_envir = parent.frame(2)), rows_per_tile = 11)))
+  in_tiles <- refused <- character()
   for (name in names(steps)) {
     step <- steps[[name]]
     label <- paste(names(step), step, collapse = " ")
     expected <- content_of(results[[name]])
     expect_identical(content_of(from_script[[name]]), expected, label = paste("the script's", label))
-    inputs <- unname(frames[step[intersect(names(step), c("layer", "other", "table"))]])
-    if ("condition" %in% names(step)) inputs <- c(inputs, step[["condition"]])
+    taken <- step[intersect(names(step), c("layer", "other", "table"))]
+    inputs <- function(layers) c(unname(layers[taken]), if ("condition" %in% names(step)) step[["condition"]])
     options <- as.list(step[setdiff(names(step), c("command", "layer", "other", "table", "condition"))])
     options <- lapply(options, function(text) if (text == "true") TRUE else gsub("\\[|\\]| ", "", text[grepl("^\\[", text)])[1] %||% text)
     options <- Map(function(option, text) if (isTRUE(option) || !is.na(option)) option else text, options, step[names(options)])
     names(options) <- gsub("-", "_", names(options))
-    expect_identical(content_of(quiet(do.call(perform_command, c(list(step[["command"]]), inputs, options)))), expected, label = paste("perform_command's", label))
+    for (door in list(frames, of_pipe)) {
+      found <- quiet(do.call(perform_command, c(list(step[["command"]]), inputs(door), options)))
+      expect_identical(content_of(found), expected, label = paste(if (identical(door, frames)) "perform_command's" else "the pipe's", label))
+    }
+    tiled <- of_tiles(step, inputs(replace(frames, taken[1], of_folder[taken[1]])), options)
+    if (is.character(tiled)) {
+      refused <- c(refused, name)
+      expect_match(tiled, "tile", label = label)
+    } else if (is.data.frame(tiled)) {
+      in_tiles <- c(in_tiles, name)
+      in_memory <- if (step[["command"]] %in% by_order) of_tiles(step, inputs(replace(frames, taken[1], list(dplyr::collect(of_folder[[taken[1]]])))), options)
+      expect_equal(measured(tiled), measured(if (is.null(in_memory)) results[[name]] else in_memory), label = paste("the tiles'", label))
+    }
     if (!is.null(in_batch[[name]])) expect_identical(content_of(in_batch[[name]]), expected, label = paste("the batch's", label))
   }
   expect_gt(sum(names(steps) %in% ls(in_batch)), 40)
+  expect_gt(length(in_tiles), 40)
+  expect_lt(length(refused), 8)
   expect_lt(sum(grepl("perform_command", workflow_script(path))), 12)
 })
 
