@@ -87,6 +87,9 @@ nearest_word <- function(word, choices, most = 0.5) {
   if (length(least) && off[least] <= max(2, ceiling(most * max(nchar(word), nchar(choices[least]))))) choices[least]
 }
 
+# Choices by how many letters they differ in, the nearest first.
+by_nearness <- function(word, choices) choices[order(utils::adist(word, choices, ignore.case = TRUE))]
+
 # What practitioners call our words; of several, by the argument.
 synonyms <- c(
   queen = "point", rook = "edge", contiguity = "edge", knn = "nearest", "k nearest" = "nearest", "distance band" = "distance",

@@ -60,7 +60,7 @@ need_columns_of_tree <- function(tree, names, beside = character(), call = NULL)
   missing <- nodes_where(tree, function(node) node$kind == "column" && !node$value %in% c(names, beside))
   if (!length(missing)) return(invisible())
   node <- missing[[1]]
-  nearest <- names[order(utils::adist(node$value, names, ignore.case = TRUE))]
+  nearest <- by_nearness(node$value, names)
   as_text <- is_value_beside(tree, node)
   remedy <- paste0("Columns: ", paste(utils::head(nearest, 12), collapse = ", "), if (length(nearest) > 12) ", \u2026", ".")
   if (as_text) {

@@ -19,8 +19,7 @@ need_word <- function(tree, node, call) {
   word <- word_of(node$value)
   told <- function(problem, remedy) fail_at(attr(tree, "text"), node$at, attr(tree, "what"), problem, remedy, call)
   if (is.null(word)) {
-    known <- sort(names(words))
-    near <- known[order(utils::adist(ascii_lower(node$value), known))][1:3]
+    near <- by_nearness(node$value, sort(names(words)))[1:3]
     instead <- foreign_words[ascii_lower(node$value)]
     if (is.na(instead)) instead <- paste0("Nearest: ", paste0(near, "()", collapse = ", "))
     told(paste0("there is no function \"", node$value, "\""), paste0(instead, "."))

@@ -109,7 +109,7 @@ open_single <- function(path, layer, call, listing, name, format) {
 no_such_file <- function(source, call) {
   folder <- dirname(source)
   near <- if (dir.exists(folder)) list.files(folder)
-  near <- utils::head(near[order(utils::adist(basename(source), near, ignore.case = TRUE))], 3)
+  near <- utils::head(by_nearness(basename(source), near), 3)
   fail("file", c("There is no file {.file {source}}.",
                  if (!dir.exists(folder)) c(i = "There is no folder {.file {folder}} either."),
                  if (length(near)) c(i = "Nearest names there: {.file {near}}.")), call = call)
