@@ -120,7 +120,7 @@ content_of <- function(x) {
 piped <- function(x) {
   bytes <- raw()
   civicatlas:::write_stream(x, function(more) bytes <<- c(bytes, more))
-  civicatlas:::read_stream_bytes(bytes, "pipe")
+  civicatlas:::read_stream_bytes(bytes, withr::local_tempfile(fileext = ".geojsonl"))
 }
 
 # Rows in an order of their own, numbers to 12 digits, and of shapes what does not depend on where a ring begins.
