@@ -31,13 +31,17 @@ fail_at <- function(text, at, what, problem, remedy = "", call = rlang::caller_e
 asked_of_rows <- function(quosure, columns = character()) {
   expression <- rlang::quo_get_expr(quosure)
   if (rlang::is_string(expression)) return(list(text = expression))
-  may_be_text <- rlang::is_symbol(expression) || rlang::is_call(expression, gives_texts)
-  is_column <- is.call(expression) && !is.null(column_of_code(expression))
-  if (!may_be_text || is_column || any(variables_of(quosure) %in% columns)) return(list(code = quosure))
+  if (!may_be_text(quosure, columns)) return(list(code = quosure))
   value <- tryCatch(list(rlang::eval_bare(expression, rlang::quo_get_env(quosure))), error = function(e) NULL)
   if (is.null(value)) return(list(code = quosure))
   if (rlang::is_string(value[[1]])) return(list(text = as.character(value[[1]])))
   list(code = if (rlang::is_symbol(expression)) quosure else rlang::new_quosure(value[[1]]))
+}
+
+may_be_text <- function(quosure, columns) {
+  expression <- rlang::quo_get_expr(quosure)
+  is_column <- is.call(expression) && !is.null(column_of_code(expression))
+  (rlang::is_symbol(expression) || rlang::is_call(expression, gives_texts)) && !is_column && !any(variables_of(quosure) %in% columns)
 }
 
 gives_texts <- c("paste", "paste0", "sprintf", "glue", "condition_text", "condition_json", "$", "[[")
