@@ -51,8 +51,10 @@ node_of_code <- function(code, env) {
   column <- column_of_code(code)
   if (!is.null(column)) return(c(node_of("column", column), list(code = code)))
   if (!is.call(code)) return(c(node_of("value"), list(code = code)))
-  name <- rlang::call_name(code) %||% ""
-  parts <- as.list(code)[if (is.call(code[[1]]) && !rlang::is_call(code[[1]], c("::", ":::"))) TRUE else -1]
+  head <- code[[1]]
+  is_named <- is.symbol(head) || rlang::is_call(head, c("::", ":::"))
+  name <- if (is_named) as.character(utils::tail(as.list(head), 1)[[1]]) else ""
+  parts <- as.list(code)[if (is_named) -1 else TRUE]
   parts <- switch(name, "::" = , ":::" = , "function" = list(), "$" = , "@" = parts[1], parts[!vapply(parts, rlang::is_missing, NA)])
   operation <- operations_of_r[[paste(name, length(parts))]]
   is_operation <- !is.null(operation) && is_function_of(c("base", "civicatlas"), name, function_called(code, env))

@@ -438,6 +438,7 @@ test_that("R code goes row by row where each function in it is known to, whateve
     cumsum(v) > 2, rank(v) < 3, ifelse(v > 1, 1L, 0.5) > 0, c(v, w) > 1, .data[[t]] > 1, (function(x) x > mean(x))(v)
   )
   for (quosure in together) expect_false(by_row(quosure), label = rlang::as_label(quosure))
+  expect_identical(names(civicatlas:::uses_in(civicatlas:::tree_of_code(rlang::quo(f(v, list(~ sum(.x)), base::sum, function(a) a))))), "v")
   expect_true(by_row(rlang::quo(round(v) > 1)))
   round <- function(x) x - mean(x)
   expect_false(by_row(rlang::quo(round(v) > 1)))
