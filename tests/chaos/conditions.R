@@ -133,7 +133,7 @@ while (asked < wanted) {
   if (is.character(condition) && grepl("DATE", condition)) others$GeoJSON <- NULL  # in which dates are texts
   for (door in names(others)) {
     got <- tryCatch(ids(quiet(others[[door]](condition))), error = function(e) conditionMessage(e))
-    if (is.character(got) && grepl("tiles", door) && grepl("may look\\s+at\\s+all\\s+rows", got)) {
+    if (is.character(got) && grepl("tiles", door) && grepl("may look at all rows", gsub("\\s+", " ", got))) {
       refused <- refused + 1
       next
     }
