@@ -35,7 +35,7 @@ run_workflow <- function(workflow, ..., folder = ".", keep = TRUE, from = NULL, 
 prepared_run <- function(workflow, given, folder, keep, from, replace, call) {
   values <- values_of_inputs(workflow, given, call)
   need_inputs_apart(workflow, values, folder, call)
-  if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
+  need_folder(folder, call)
   lock <- lock_folder(folder, call)
   began <- FALSE
   on.exit(if (!began) core(core_unlock_file(lock)))
@@ -47,6 +47,14 @@ prepared_run <- function(workflow, given, folder, keep, from, replace, call) {
   run$log <- new_run_log(folder, workflow, values)
   began <- TRUE
   run
+}
+
+# The folder of a run, made where it is not there.
+need_folder <- function(folder, call) {
+  if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
+  if (file.access(folder, 2) == 0) return(invisible())
+  fail("file", c("Nothing can be written into {.file {folder}}.", i = "Give another {.arg {typed('folder', '--folder')}}, or the right to write there."),
+       call = call)
 }
 
 finish_run <- function(run, write_steps = FALSE) {
