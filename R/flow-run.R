@@ -53,8 +53,7 @@ prepared_run <- function(workflow, given, folder, keep, from, replace, call) {
 need_folder <- function(folder, call) {
   if (!dir.exists(folder) && !dir.create(folder, FALSE, TRUE)) fail("file", "The folder {.file {folder}} cannot be made.", call = call)
   if (file.access(folder, 2) == 0) return(invisible())
-  fail("file", c("Nothing can be written into {.file {folder}}.", i = "Give another {.arg {typed('folder', '--folder')}}, or the right to write there."),
-       call = call)
+  fail("file", c("Nothing can be written into {.file {folder}}.", i = "Give another {.arg folder}, or the right to write there."), call = call)
 }
 
 finish_run <- function(run, write_steps = FALSE) {
