@@ -83,7 +83,8 @@ function_called <- function(code, env) {
 
 # Is a function the one that one of some packages has by a name? We have a %in% of our own.
 is_function_of <- function(packages, name, called) {
-  any(vapply(packages, function(package) identical(called, get0(name, asNamespace(package), inherits = FALSE)), NA))
+  is_of <- function(package) isNamespaceLoaded(package) && identical(called, get0(name, asNamespace(package), inherits = FALSE))
+  any(vapply(packages, is_of, NA))
 }
 
 # --- what a tree is about --------------------------------------------------------------------------------------------------
@@ -153,7 +154,7 @@ is_known_by_row <- function(node, env) {
   package <- names(by_row)[vapply(by_row, function(known) node$value %in% known, NA)]
   if (!length(package) || !is_function_of(package, node$value, function_called(node$code, env))) return(FALSE)
   given <- rlang::names2(node$args)
-  switch(node$value, paste = , paste0 = !"collapse" %in% given, hull_of = length(node$args) == 1, as.Date = length(node$args) > 1, TRUE)
+  switch(node$value, paste = , paste0 = !"collapse" %in% given, hull_of = length(node$args) == 1, as.Date = "format" %in% given || identical(given[2], ""), TRUE)
 }
 
 # Not ifelse(), whose type depends on which of its values any row takes.

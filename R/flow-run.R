@@ -37,15 +37,14 @@ prepared_run <- function(workflow, given, folder, keep, from, replace, call) {
   need_inputs_apart(workflow, values, folder, call)
   need_folder(folder, call)
   lock <- lock_folder(folder, call)
-  began <- FALSE
-  on.exit(if (!began) core(core_unlock_file(lock)))
+  on.exit(core(core_unlock_file(lock)))
   run <- new_run(workflow, values, folder, keep, from, call)
   run$lock <- lock
   run$replaces <- replace
   if (!replace) need_outputs_free(folder, names(workflow$outputs), call)
   foresee_run(run)
   run$log <- new_run_log(folder, workflow, values)
-  began <- TRUE
+  on.exit()  # from here on it is the caller's to unlock
   run
 }
 
@@ -207,7 +206,7 @@ sweep_workflow <- function(workflow, over, ..., folder = ".", keep = TRUE, repla
   if (!is.list(over) || length(over) != 1 || !nzchar(rlang::names2(over))) fail("argument", "{.arg over} is a list of one input and its values.", call = call)
   if (!inherits(workflow, "workflow")) workflow <- read_workflow(workflow)
   name <- names(over)
-  for (value in over[[1]]) values_of_inputs(workflow, rlang::list2(!!name := value, ...), call)  # all, before the first runs
+  for (value in over[[1]]) values_of_inputs(workflow, rlang::list2(!!name := value, ...), call)  # all, before the first folder is made
   places <- file.path(folder, make.unique(paste0(name, "=", gsub("[^A-Za-z0-9._-]", "_", over[[1]])), sep = "-"))
   begun <- list()
   on.exit(for (run in begun) core(core_unlock_file(run$lock)))

@@ -55,7 +55,10 @@ read_layer <- function(source, layer = NULL, where = NULL, within = NULL, column
   on.exit(close_source(opened))
   found <- with_progress(paste("Reading", opened$name), read_where(opened, query, where, parts))
   out <- meeting_window(frame_of(found), within)
-  if (!is.null(parts$shapes)) out <- choose_after(out[rows_of_tree(out, parts$shapes, call = call), ], columns, call)
+  if (!is.null(parts$shapes)) {
+    if (is.null(found$by_column)) out <- out[rows_of_tree(out, parts$shapes, call = call), ]
+    out <- choose_after(out, columns, call)
+  }
   out <- announce_layer(out, opened$name, found$rows)
   if (!is.null(crs) && !is_spatial_frame(out)) {
     caution("crs", c("{.arg crs} was not used, as {.file {basename(opened$name)}} is a table without shapes.",
@@ -84,10 +87,10 @@ read_where <- function(opened, query, where, parts) {
   on_columns <- function(e) {
     query["variables"] <- list(NULL)
     query$where <- tree_of_code(where)
-    read_source(opened, query)
+    c(read_source(opened, query), list(by_column = TRUE))
   }
   if (!is.null(parts$refused)) return(tryCatch(on_columns(), civicatlas_error_argument = function(e) rlang::cnd_signal(parts$refused)))
-  if (!is.null(query$where) && !is_of_r(query$where)) query$variables <- variables_of(where)
+  if (!is_of_r(query$where)) query$variables <- variables_of(where)
   tryCatch(read_source(opened, query), civicatlas_where_is_column = on_columns)
 }
 

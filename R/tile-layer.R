@@ -146,7 +146,7 @@ rename.tiled_layer <- function(.data, ...) put_off_dplyr("rename", .data, rlang:
 put_off_dplyr <- function(verb, layer, quosures, call) {
   names <- names(layer$prototype)
   if (verb %in% c("filter", "mutate")) for (asked in quosures) need_by_row(asked, names, verb)
-  text <- call_text(call[-2])
+  text <- sub("^[^(]*", verb, call_text(call[-2]))
   changes <- verb == "mutate" && any(names(quosures) %in% names[vapply(layer$prototype, is_shapes, NA)])
   step <- list(verb = verb, args = lapply(as.list(quosures), portable, names), slot = ".data", text = text, how = list(kind = "rows", changes = changes))
   if (verb == "select" && row_number_column %in% names) step$args <- c(step$args, list(rlang::quo(!!as.name(row_number_column))))

@@ -434,7 +434,7 @@ test_that("R code goes row by row where each function in it is known to, whateve
   )
   for (quosure in alone) expect_true(by_row(quosure), label = rlang::as_label(quosure))
   together <- rlang::quos(
-    v > mean(v), v > limits$v, v[1] > 2, v %in% w, paste(t, collapse = "") == "a", format(v) == " 1", as.Date(t) > w, dplyr::n() > 2, v > runif(1),
+    v > mean(v), v > limits$v, v[1] > 2, v %in% w, paste(t, collapse = "") == "a", format(v) == " 1", as.Date(t) > w, as.Date(t, tryFormats = "%Y") > w, dplyr::n() > 2, v > runif(1),
     cumsum(v) > 2, rank(v) < 3, ifelse(v > 1, 1L, 0.5) > 0, c(v, w) > 1, .data[[t]] > 1, (function(x) x > mean(x))(v)
   )
   for (quosure in together) expect_false(by_row(quosure), label = rlang::as_label(quosure))
@@ -452,4 +452,15 @@ test_that("integers that R multiplies overflow by every door, as they do in a fr
   write_layer(made, store)
   expect_identical(suppressWarnings(read_layer(store, where = a * a > 0))$id, suppressWarnings(keep_rows(made, a * a > 0))$id)
   expect_identical(read_layer(store, where = a * 50000 > 0)$id, 1:2)
+})
+
+test_that("a column comes before a variable whose text asks for shapes", {
+  made <- spatial_frame(id = 1:3, open = c(TRUE, FALSE, TRUE), geometry = point_shapes(4e6 + 1:3, 3e6), crs = 3035)
+  store <- withr::local_tempfile(fileext = ".gpkg")
+  write_layer(made, store)
+  open <- "S_INTERSECTS(geometry, POINT(4000002 3000000))"
+  other <- open
+  expect_identical(read_layer(store, where = open)$id, c(1L, 3L))
+  expect_identical(read_layer(store, where = other)$id, 2L)
+  expect_identical(keep_rows(made, open)$id, c(1L, 3L))
 })
