@@ -154,7 +154,9 @@ is_known_by_row <- function(node, env) {
   package <- names(by_row)[vapply(by_row, function(known) node$value %in% known, NA)]
   if (!length(package) || !is_function_of(package, node$value, function_called(node$code, env))) return(FALSE)
   given <- rlang::names2(node$args)
-  switch(node$value, paste = , paste0 = !"collapse" %in% given, hull_of = length(node$args) == 1, as.Date = "format" %in% given || identical(given[2], ""), TRUE)
+  switch(node$value,
+    paste = , paste0 = !"collapse" %in% given, hull_of = length(given) == 1, as.Date = "format" %in% given || identical(given[2], ""), TRUE
+  )
 }
 
 # Not ifelse(), whose type depends on which of its values any row takes.
